@@ -1,0 +1,47 @@
+"""Kerfmark: flat files become linked tables of a real database, and nothing is lost on the way.
+
+The verbs of the command line as functions, with the same results as its `--json`:
+
+    import kerfmark
+    result = kerfmark.cut(["inspections-2025.csv"], "apiary.db")
+    for table in result.tables:
+        print(table.name, table.rows)
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+__version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from kerfmark.errors import (
+        DataRefused,
+        KerfmarkError,
+        LayoutError,
+        Origin,
+        SourceError,
+        TargetError,
+        UsageError,
+    )
+    from kerfmark.verbs.cut import CutResult, cut
+    from kerfmark.verbs.prove import ProveResult, prove
+    from kerfmark.verbs.show import ShowResult, show
+
+_HOMES = {
+    "cut": "verbs.cut", "CutResult": "verbs.cut", "show": "verbs.show", "ShowResult": "verbs.show",
+    "prove": "verbs.prove", "ProveResult": "verbs.prove",
+    **dict.fromkeys(("KerfmarkError", "UsageError", "SourceError", "LayoutError", "TargetError", "DataRefused", "Origin"),
+                    "errors"),
+}
+__all__ = ["CutResult", "DataRefused", "KerfmarkError", "LayoutError", "Origin", "ProveResult", "ShowResult", "SourceError",
+           "TargetError", "UsageError", "__version__", "cut", "prove", "show"]
+
+
+def __getattr__(name: str) -> Any:
+    """Loads a public name when it is first used: the command line starts faster for it."""
+    if name in _HOMES:
+        from importlib import import_module
+
+        return getattr(import_module(f"kerfmark.{_HOMES[name]}"), name)
+    raise AttributeError(f"module 'kerfmark' has no attribute {name!r}")

@@ -1,0 +1,82 @@
+"""kerfmark cut"""
+
+from __future__ import annotations
+
+import argparse
+import shlex
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from kerfmark.cli.terminal import FAINT, HEAD, Terminal, count, size
+from kerfmark.cli.terminal import NAME as BOLD
+
+if TYPE_CHECKING:
+    from kerfmark.verbs.cut import CutResult
+
+NAME = "cut"
+DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars", "^": "carets"}
+SUMMARY = "build a database of linked tables from flat files or a layout"
+ABOUT = """\
+Builds an SQLite database. Given plain files, finds the tables in them first and saves that layout beside the database;
+given a layout, builds exactly what it says. Either the whole database is there afterwards, or everything is as before.
+
+  kerfmark cut inspections-2025.csv --into apiary.db
+  kerfmark cut apiary.layout.toml --into other.db
+  kerfmark cut inspections-2025.csv --into apiary.db --replace --json
+"""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Declares what the command takes."""
+    parser.add_argument("inputs", nargs="+", metavar="FILE", help="delimited text files, or one layout (.toml)")
+    parser.add_argument("--into", required=True, metavar="DB", help="the SQLite file to make")
+    parser.add_argument("--replace", action="store_true", help="build anew what exists already")
+    parser.add_argument("--delimiter", metavar="C", help="what separates the fields (found by itself)")
+    parser.add_argument("--encoding", metavar="NAME", help="the encoding of the text (found by itself)")
+
+
+def run(args: argparse.Namespace, terminal: Terminal) -> int:
+    """Runs the command."""
+    from kerfmark.verbs.cut import cut
+
+    delimiter = {"\\t": "\t", "tab": "\t"}.get(args.delimiter, args.delimiter)
+    if delimiter is not None and len(delimiter) != 1:
+        from kerfmark.errors import UsageError
+
+        raise UsageError(f'"{args.delimiter}" is not one character', next="name one, such as ; or tab")
+    with terminal.progress() as progress:
+        result = cut(args.inputs, args.into, replace=args.replace, delimiter=delimiter, encoding=args.encoding,
+                     progress=progress)
+    terminal.result(result)
+    _tell(result, terminal)
+    return 0
+
+
+def _tell(result: CutResult, terminal: Terminal) -> None:
+    for s in result.sources:
+        terminal.say("read ", (s.file, BOLD), f": {count(s.rows, 'row')}, {count(s.columns, 'column')}, {size(s.bytes)}",
+                     (f"  ({DELIMITERS.get(s.delimiter, s.delimiter)}, {s.encoding})", FAINT))
+    terminal.say()
+    terminal.table(
+        ["table", "rows", "key", "known by", "links to"],
+        [(t.name, f"{t.rows:,}", t.key, ", ".join(t.known_by) or "its row", ", ".join(t.links.values()) or "-")
+         for t in result.tables], right=[1])
+    if result.reasons:
+        terminal.say()
+        terminal.say(("why these tables", HEAD))
+        for r in result.reasons:
+            terminal.say("  ", (r.table, BOLD), f": {' + '.join(r.by)} decides {', '.join(r.decides)}")
+            terminal.say((f"      {count(r.values, 'value')}, {count(r.repeats, 'repeat')} in {r.within}, "
+                          f"{count(r.exceptions, 'exception')}, about {r.by_chance:,} expected by chance", FAINT))
+    if result.notes:
+        terminal.say()
+        terminal.say(("worth knowing", HEAD))
+        for header, note in result.notes:
+            terminal.say("  ", (header, BOLD), f": {note}")
+    terminal.say()
+    links = sum(len(t.links) for t in result.tables)
+    terminal.say("built ", (result.database, BOLD), f" ({size(Path(result.database).stat().st_size)}) in {result.seconds:.1f} s: "
+                 f"{count(len(result.tables), 'table')}, {count(links, 'link')}, every link and row count checked")
+    if result.marked:
+        terminal.say("saved ", (result.layout, BOLD), ": edit it to build other tables, then "
+                     f"kerfmark cut {shlex.quote(result.layout)} --into {shlex.quote(result.database)} --replace")

@@ -1,0 +1,52 @@
+"""kerfmark demo"""
+
+from __future__ import annotations
+
+import argparse
+import shlex
+from pathlib import Path
+
+from kerfmark.cli.terminal import FAINT, Terminal, count
+from kerfmark.cli.terminal import NAME as BOLD
+
+NAME = "demo"
+SUMMARY = "the whole story on made-up data"
+ABOUT = """\
+Writes the demo data of a made-up beekeepers' association into a folder and runs the story on it.
+
+  kerfmark demo
+  kerfmark demo somewhere/else
+"""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Declares what the command takes."""
+    parser.add_argument("folder", nargs="?", default="kerfmark-demo", metavar="FOLDER", help="default: kerfmark-demo")
+
+
+def run(args: argparse.Namespace, terminal: Terminal) -> int:
+    """Runs the command."""
+    from kerfmark.cli.main import main
+    from kerfmark.demo import write_demo
+
+    folder = Path(args.folder)
+    files = write_demo(folder)
+    terminal.say(f"wrote {count(len(files), 'file')} of a beekeepers' association that does not exist into ", (str(folder), BOLD))
+    database = str(folder / "apiary.db")
+    story = [["cut", str(folder / "inspections-2025.csv"), "--into", database, "--replace"],
+             ["show", database, "--rows", "2"],
+             ["prove", database]]
+    extra = [f"--{k}" for k in ("json", "quiet", "verbose") if getattr(args, k)]
+    for command in story:
+        terminal.say()
+        terminal.say(("$ ", FAINT), ("kerfmark " + shlex.join(command), BOLD))
+        code = main([*command, *extra])
+        if code:
+            return code
+    terminal.say()
+    terminal.say("Try next:")
+    for line in (f"kerfmark show {shlex.quote(database)} hive --rows 10",
+                 f"sqlite3 {shlex.quote(database)} 'SELECT * FROM inspections_flat LIMIT 3'   (or any other program)",
+                 f"edit {folder / 'apiary.layout.toml'}, then kerfmark cut it --into another database"):
+        terminal.say("  ", line)
+    return 0

@@ -1,0 +1,83 @@
+"""The program: reads the command line, runs one command, and turns what happened into an exit code."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Sequence
+
+from kerfmark import __version__
+from kerfmark.cli import cut, demo, prove, show
+from kerfmark.cli.terminal import Terminal
+from kerfmark.errors import DataRefused, KerfmarkError
+
+DONE, REFUSED, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
+
+_ABOUT = """\
+Turns flat files into several linked tables of a real database, and proves that nothing was lost.
+
+  kerfmark demo                                    the whole story on made-up data
+  kerfmark cut inspections-2025.csv --into apiary.db
+  kerfmark show apiary.db
+  kerfmark prove apiary.db
+"""
+_EXITS = """\
+exit codes: 0 done; 1 refused because of the data, nothing written; 2 wrong usage or unreadable input, nothing written;
+130 interrupted, nothing written
+"""
+
+
+def parser() -> argparse.ArgumentParser:
+    """The command line."""
+    plain = argparse.RawDescriptionHelpFormatter
+    top = argparse.ArgumentParser(prog="kerfmark", description=_ABOUT, epilog=_EXITS, formatter_class=plain, allow_abbrev=False)
+    top.add_argument("--version", action="version", version=f"kerfmark {__version__}")
+    common = argparse.ArgumentParser(add_help=False)
+    talk = common.add_argument_group("output")
+    talk.add_argument("--json", action="store_true", help="the result as one JSON document on standard output")
+    talk.add_argument("--quiet", action="store_true", help="nothing on standard error but errors")
+    talk.add_argument("--verbose", action="store_true", help="more of the reasons")
+    commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True, title="commands, in the order of the work")
+    for module in (cut, show, prove, demo):
+        one = commands.add_parser(module.NAME, help=module.SUMMARY, description=module.ABOUT, formatter_class=plain,
+                                  parents=[common], allow_abbrev=False)
+        module.arguments(one)
+        one.set_defaults(run=module.run)
+    return top
+
+
+def main(argv: Sequence[str] | None = None) -> int:
+    """Runs one command and returns its exit code."""
+    args = parser().parse_args(argv)
+    terminal = Terminal(quiet=args.quiet, verbose=args.verbose, as_json=args.json)
+    try:
+        code: int = args.run(args, terminal)
+        sys.stdout.flush()
+        return code
+    except KerfmarkError as error:
+        if args.json:
+            terminal.result({"error": error.to_dict()})
+        else:
+            terminal.fail(str(error))
+        return REFUSED if isinstance(error, DataRefused) else WRONG_USE
+    except KeyboardInterrupt:
+        terminal.fail("interrupted; nothing was written")
+        return INTERRUPTED
+    except BrokenPipeError:                             # the reader of our output left
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return DONE
+    except MemoryError:
+        terminal.fail("there is not enough memory for this; nothing was written")
+        return WRONG_USE
+    except Exception as error:
+        if os.environ.get("KERFMARK_TRACEBACK"):
+            raise
+        terminal.fail(f"Kerfmark failed: {type(error).__name__}: {error}\n"
+                      "why:  this is a fault of the program, not of your data; nothing was written\n"
+                      "next: please report it, with what KERFMARK_TRACEBACK=1 makes the same command say")
+        return WRONG_USE
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,47 @@
+"""kerfmark prove"""
+
+from __future__ import annotations
+
+import argparse
+
+from kerfmark.cli.terminal import BAD, GOOD, Terminal, count
+from kerfmark.cli.terminal import NAME as BOLD
+
+NAME = "prove"
+SUMMARY = "compare the sources with the database, row by row"
+ABOUT = """\
+Reads the sources again, rejoins the tables, and compares every row and cell. Exit code 1 when anything differs.
+
+  kerfmark prove apiary.db
+"""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Declares what the command takes."""
+    parser.add_argument("database", metavar="DB", help="an SQLite file that Kerfmark made")
+
+
+def run(args: argparse.Namespace, terminal: Terminal) -> int:
+    """Runs the command."""
+    from kerfmark.verbs.prove import prove
+
+    with terminal.progress() as progress:
+        result = prove(args.database, progress=progress)
+    terminal.result(result)
+    for p in result.proofs:
+        if p.changed:
+            terminal.note((p.file, BOLD), " is not the file that was loaded: its contents have changed since")
+        if p.holds:
+            terminal.say(("proven  ", GOOD), (p.file, BOLD), f": {count(p.rows, 'row')} and {count(p.cells, 'cell')} compared, "
+                         "all in the database, none too many")
+            continue
+        terminal.say(("differs ", BAD), (p.file, BOLD), f": {count(p.rows, 'row')} in the file, {p.rows_in_database:,} in the "
+                     f"database; {count(p.total, 'difference')}")
+        terminal.say()
+        terminal.table(["row", "column", "in the file", "in the database"],
+                       [(d.row or "-", d.column or "(all)", d.in_source, d.in_database) for d in p.differences])
+        if p.total > len(p.differences):
+            terminal.say(f"... and {p.total - len(p.differences):,} more")
+    if result.broken_links:
+        terminal.say(("broken  ", BAD), f"{count(result.broken_links, 'link')} of the database lead to no record")
+    return 0 if result.holds else 1

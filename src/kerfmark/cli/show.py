@@ -1,0 +1,57 @@
+"""kerfmark show"""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from kerfmark.cli.terminal import FAINT, HEAD, Terminal, count
+from kerfmark.cli.terminal import NAME as BOLD
+
+if TYPE_CHECKING:
+    from kerfmark.verbs.show import TableShown
+
+NAME = "show"
+SUMMARY = "tables, row counts, keys, links and first rows of a database"
+ABOUT = """\
+Shows what is in a database: its tables with row counts, keys, links and first rows.
+
+  kerfmark show apiary.db
+  kerfmark show apiary.db hive --rows 10
+"""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Declares what the command takes."""
+    parser.add_argument("database", metavar="DB", help="an SQLite file")
+    parser.add_argument("table", nargs="?", metavar="TABLE", help="one table or view only")
+    parser.add_argument("--rows", type=int, default=3, metavar="N", help="first rows shown of each table (default: 3)")
+
+
+def run(args: argparse.Namespace, terminal: Terminal) -> int:
+    """Runs the command."""
+    from kerfmark.verbs.show import show
+
+    result = show(args.database, args.table, rows=max(args.rows, 0))
+    terminal.result(result)
+    for i, table in enumerate(result.tables):
+        if i:
+            terminal.say()
+        _tell(table, terminal)
+    if result.views:
+        terminal.say()
+        terminal.say("views: ", (", ".join(result.views), BOLD), (" (a source in its flat shape again)", FAINT))
+    return 0
+
+
+def _tell(table: TableShown, terminal: Terminal) -> None:
+    facts = [count(table.rows, "row")]
+    if table.key:
+        facts.append(f"key {', '.join(table.key)}")
+    facts += [f"unique {' + '.join(u)}" for u in table.unique]
+    facts += [f"{c.name} leads to {c.links_to}" for c in table.columns if c.links_to]
+    terminal.say((table.name, HEAD), "  ", "; ".join(facts))
+    if table.first_rows:
+        numbers = [i for i, c in enumerate(table.columns) if c.type.split("(")[0] in ("INTEGER", "BIGINT", "NUMERIC", "DOUBLE")]
+        terminal.table([c.name for c in table.columns],
+                       [["" if v is None else v for v in row] for row in table.first_rows], right=numbers)

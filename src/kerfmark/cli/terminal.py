@@ -1,0 +1,161 @@
+"""Where and how things are printed: results on standard output, talk on standard error, both as plain or as rich as
+the place they go to."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import os
+import sys
+import time
+from collections.abc import Callable, Iterable, Sequence
+from pathlib import PurePath
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.progress import Progress, TaskID
+    from rich.text import Text
+
+PATIENCE = 1.0
+"""Seconds that a command may take before a progress bar appears."""
+WIDE = 10_000
+"""Columns assumed where the output is no terminal, so that nothing is wrapped or cut."""
+
+HEAD, NAME, FAINT, BAD, GOOD = "bold dark_orange3", "bold", "dim", "bold red", "bold green"
+
+
+class Terminal:
+    """The two streams of one run, and how talkative it is."""
+
+    def __init__(self, *, quiet: bool = False, verbose: bool = False, as_json: bool = False) -> None:
+        self.quiet, self.verbose, self.as_json = quiet, verbose, as_json
+
+    def _console(self, error: bool) -> Console:
+        from rich.console import Console
+
+        stream = sys.stderr if error else sys.stdout
+        on_screen = stream.isatty()
+        plain = bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb" or not on_screen
+        return Console(file=stream, width=None if on_screen else WIDE, no_color=plain, highlight=False, emoji=False,
+                       color_system=None if plain else "auto", soft_wrap=not on_screen)
+
+    def say(self, *parts: str | tuple[str, str]) -> None:
+        """A line of the result: plain texts, and (text, style)."""
+        if not self.as_json:
+            self._console(False).print(styled(*parts))
+
+    def table(self, heads: Sequence[str], rows: Iterable[Sequence[Any]], *, right: Sequence[int] = ()) -> None:
+        """Rows under headings; the columns in `right` are numbers."""
+        if self.as_json:
+            return
+        from rich.table import Table
+
+        table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style=HEAD)
+        for i, head in enumerate(heads):
+            table.add_column(styled(head), justify="right" if i in right else "left", overflow="ellipsis", no_wrap=True,
+                             min_width=1)
+        for row in rows:
+            table.add_row(*[styled((str(c), NAME) if i == 0 else str(c)) for i, c in enumerate(row)])
+        console = self._console(False)
+        if console.is_terminal:
+            console.print(table)
+            return
+        with console.capture() as captured:
+            console.print(table)
+        sys.stdout.write("".join(line.rstrip() + "\n" for line in captured.get().splitlines()))
+
+    def result(self, value: Any) -> None:
+        """The whole result as one JSON document, where that was asked for."""
+        if self.as_json:
+            sys.stdout.write(json.dumps(plain(value), ensure_ascii=False, indent=1) + "\n")
+
+    def note(self, *parts: str | tuple[str, str]) -> None:
+        """A line of talk beside the result."""
+        if not self.quiet:
+            self._console(True).print(styled(*parts))
+
+    def fail(self, text: str) -> None:
+        """An error; the first line says what, further ones where, why and what next."""
+        console = self._console(True)
+        console.print(styled(("error: ", BAD), text))
+
+    def progress(self) -> Bar:
+        """A callback for the core that draws a bar where someone is looking."""
+        return Bar(self._console if sys.stderr.isatty() and not self.quiet and not self.as_json else None)
+
+
+class Bar:
+    """Shows what the core is doing, once it takes longer than `PATIENCE`."""
+
+    def __init__(self, console: Callable[[bool], Console] | None) -> None:
+        self._console, self._started, self._step = console, time.monotonic(), ""
+        self._bar: Progress | None = None
+        self._task: TaskID | None = None
+        self._step_started = self._started
+
+    def __call__(self, step: str, done: int, total: int) -> None:
+        if self._console is None or time.monotonic() - self._started < PATIENCE:
+            return
+        if self._bar is None:
+            from rich.progress import BarColumn, Progress, TextColumn
+
+            self._bar = Progress(TextColumn("{task.description}"), BarColumn(30), TextColumn("{task.fields[pace]}"),
+                                 console=self._console(True), transient=True)
+            self._bar.start()
+        if step != self._step or self._task is None:
+            if self._task is not None:
+                self._bar.remove_task(self._task)
+            self._task, self._step = self._bar.add_task(step, total=total or None, pace=""), step
+            self._step_started = time.monotonic()
+        spent = time.monotonic() - self._step_started
+        pace = f"{done:,} rows" + (f", {done / spent:,.0f} a second" if spent > .2 else "") if done else ""
+        self._bar.update(self._task, completed=done, total=total or None, pace=pace)
+
+    def __enter__(self) -> Bar:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        if self._bar is not None:
+            self._bar.stop()
+
+
+def styled(*parts: str | tuple[str, str]) -> Text:
+    """Texts put together. Nothing in them is taken for markup, and control characters are shown, not obeyed."""
+    from rich.text import Text
+
+    return Text.assemble(*[harmless(p) if isinstance(p, str) else (harmless(p[0]), p[1]) for p in parts])
+
+
+def harmless(text: str) -> str:
+    """A text whose control characters, except line ends, are shown as a picture of themselves."""
+    return "".join(chr(0x2400 + ord(c)) if ord(c) < 32 and c != "\n" else "␡" if c == "\x7f" else c for c in text)
+
+
+def plain(value: Any) -> Any:
+    """A result as JSON knows it; properties that say how it went are included."""
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        out = {f.name: plain(getattr(value, f.name)) for f in dataclasses.fields(value)}
+        return out | ({"holds": value.holds} if hasattr(value, "holds") else {})
+    if isinstance(value, dict):
+        return {str(k): plain(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [plain(v) for v in value]
+    if isinstance(value, bytes):
+        return value.hex()
+    return str(value) if isinstance(value, PurePath) else value
+
+
+def count(n: int, one: str, many: str = "") -> str:
+    """A number with its noun."""
+    return f"{n:,} {one if n == 1 else many or one + 's'}"
+
+
+def size(n: int) -> str:
+    """A number of bytes as a person says it."""
+    value, unit = float(n), "bytes"
+    for unit in ("bytes", "KB", "MB", "GB"):
+        if value < 1000 or unit == "GB":
+            break
+        value /= 1000
+    return f"{n} bytes" if unit == "bytes" else f"{value:.1f} {unit}"

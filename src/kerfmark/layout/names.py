@@ -1,0 +1,42 @@
+"""Names for tables and columns that every supported engine takes unquoted, made the same way each time."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+
+from kerfmark.layout.reserved import RESERVED
+
+LONGEST = 60
+"""Bytes: the shortest limit among the engines is 63."""
+
+_HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
+
+
+def snake(text: str) -> str:
+    """A text as a name: `Seen on` becomes seen_on, `KeeperPhone` keeper_phone; empty when nothing is left."""
+    plain = unicodedata.normalize("NFKD", text.replace("ß", "ss"))
+    plain = "".join(c for c in plain if not unicodedata.combining(c))
+    name = re.sub(r"[\W_]+", "_", _HUMP.sub("_", plain)).strip("_").lower()
+    return name.encode()[:LONGEST].decode(errors="ignore").rstrip("_")
+
+
+def singular(name: str) -> str:
+    """The singular of an English plural; other words stay as they are."""
+    for ending, instead in (("ies", "y"), ("sses", "ss"), ("xes", "x"), ("ches", "ch"), ("shes", "sh")):
+        if name.endswith(ending) and len(name) > len(ending) + 1:
+            return name[: -len(ending)] + instead
+    return name[:-1] if re.search(r"[^siu]s$", name) and len(name) > 3 else name
+
+
+def free_name(wanted: str, taken: set[str], otherwise: str) -> str:
+    """`wanted` unless it is empty, reserved or taken; then `otherwise`, numbered as far as need be.
+
+    The name is added to `taken`.
+    """
+    name = wanted if wanted and wanted not in RESERVED and not wanted[0].isdigit() else otherwise
+    plain, n = name, 2
+    while name in taken or name in RESERVED:
+        name, n = f"{plain}_{n}", n + 1
+    taken.add(name)
+    return name

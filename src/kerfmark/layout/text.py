@@ -1,0 +1,185 @@
+"""Layouts as TOML text: reading with every problem told at once, writing with the reasons as comments."""
+
+from __future__ import annotations
+
+import difflib
+import textwrap
+import tomllib
+from collections.abc import Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from pydantic import ValidationError
+
+from kerfmark.errors import LayoutError, Origin
+from kerfmark.layout.model import VERSION, ColumnSpec, Layout, SourceSpec, TableSpec
+
+if TYPE_CHECKING:
+    from tomlkit.items import Table
+
+HEADING = """\
+A layout of Kerfmark: how the columns of the sources become the tables of a database.
+Edit it, then cut again. A table has one record per distinct combination of its known_by, or, with
+each_row, one per row of the source. Every table gets a generated primary key. All columns and links
+must be filled unless they are listed as optional. A link leads to the table it names."""
+
+
+def read_layout(path: Path) -> Layout:
+    """The layout in a file.
+
+    Raises LayoutError for what is no TOML, no layout, or contradicts itself.
+    """
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise LayoutError("the layout cannot be read", origin=Origin(str(path)), why=str(error)) from error
+    return parse_layout(text, path.name)
+
+
+def parse_layout(text: str, name: str) -> Layout:
+    """The layout in a text; `name` is what messages call it."""
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise LayoutError("this is not TOML", origin=Origin(name), why=str(error)) from error
+    if data.get("kerfmark") != VERSION:
+        raise LayoutError(f"the layout does not start with kerfmark = {VERSION}", origin=Origin(name),
+                          why="that line says in which version of the layout language it is written",
+                          next=f"if it is a layout, add the line kerfmark = {VERSION} at its top")
+    try:
+        layout = Layout.model_validate(data)
+    except ValidationError as error:
+        raise _refused(name, [_said(problem) for problem in error.errors()]) from error
+    problems = contradictions(layout)
+    if problems:
+        raise _refused(name, problems)
+    return layout
+
+
+def _refused(name: str, problems: list[str]) -> LayoutError:
+    return LayoutError(f"the layout has {len(problems)} {'mistake' if len(problems) == 1 else 'mistakes'}",
+                       origin=Origin(name), more=problems, total=len(problems), next="mend it and run the command again")
+
+
+def _said(problem: Mapping[str, Any]) -> str:
+    """One of pydantic's problems in our words."""
+    place = " > ".join(str(p) for p in problem["loc"])
+    if problem["type"] == "extra_forbidden":
+        owner = {1: Layout, 3: SourceSpec if problem["loc"][0] == "sources" else TableSpec, 5: ColumnSpec}
+        known = list(owner.get(len(problem["loc"]), Layout).model_fields)
+        near = difflib.get_close_matches(str(problem["loc"][-1]), known, 1)
+        return f"{place}: there is no such key" + (f'; did you mean "{near[0]}"?' if near else f" (known: {', '.join(known)})")
+    if problem["type"] == "missing":
+        return f"{place}: this key is missing"
+    return f"{place}: {str(problem['msg']).removeprefix('Value error, ')}"
+
+
+def contradictions(layout: Layout) -> list[str]:
+    """What a layout says that cannot all be true, one sentence each."""
+    out: list[str] = []
+    for name, table in layout.tables.items():
+        here = f"tables > {name}"
+        if table.source not in layout.sources:
+            out.append(f'{here} > source: there is no source "{table.source}"{_near(table.source, layout.sources)}')
+        for column, parent in table.links.items():
+            if parent not in layout.tables:
+                out.append(f'{here} > links > {column}: there is no table "{parent}"{_near(parent, layout.tables)}')
+            elif not layout.tables[parent].known_by:
+                out.append(f'{here} > links > {column}: the table "{parent}" has no known_by to be found through')
+            if column in table.columns:
+                out.append(f"{here} > links > {column}: a column has the same name")
+        known = {*table.columns, *table.links}
+        for key in ("known_by", "optional"):
+            out += [f'{here} > {key}: there is no column or link "{c}"{_near(c, known)}'
+                    for c in getattr(table, key) if c not in known]
+        out += [f'{here} > unique: there is no column or link "{c}"{_near(c, known)}'
+                for some in table.unique for c in some if c not in known]
+        out += [f'{here} > optional: "{c}" is part of known_by, which must be filled'
+                for c in table.optional if c in table.known_by and not table.each_row]
+        if not table.each_row and not table.known_by:
+            out.append(f"{here}: say known_by, or each_row = true for a record per row")
+    for name in layout.sources:
+        bases = [n for n, t in layout.tables.items() if t.source == name and t.each_row]
+        if len(bases) != 1:
+            out.append(f"sources > {name}: {len(bases)} tables have each_row = true for it; exactly one must")
+    out += [] if out else _circles(layout)
+    if not out:
+        for name, table in layout.tables.items():
+            if layout.path(layout.base_of(table.source), name) is None:
+                out.append(f'tables > {name}: no link leads to it from "{layout.base_of(table.source)}"')
+    return out
+
+
+def _circles(layout: Layout) -> list[str]:
+    """Links that lead back to where they started."""
+    for name in layout.tables:
+        seen, at = {name}, [name]
+        for here in at:
+            for parent in layout.tables[here].links.values():
+                if parent == name:
+                    return [f'tables > {name}: its links lead back to itself through "{here}"']
+                if parent not in seen:
+                    seen.add(parent)
+                    at.append(parent)
+    return []
+
+
+def _near(word: str, known: Mapping[str, object] | set[str]) -> str:
+    near = difflib.get_close_matches(word, list(known), 1)
+    return f'; did you mean "{near[0]}"?' if near else ""
+
+
+def write_layout(layout: Layout, reasons: Mapping[str, list[str]] | None = None) -> str:
+    """The text of a layout. `reasons` are comments by "sources.NAME", "tables.NAME" or "tables.NAME.COLUMN"."""
+    import tomlkit
+
+    said = reasons or {}
+    doc = tomlkit.document()
+    for line in HEADING.splitlines():
+        doc.add(tomlkit.comment(line))
+    doc.add("kerfmark", tomlkit.item(layout.kerfmark))
+
+    def plain(part: SourceSpec | TableSpec, skip: tuple[str, ...] = ()) -> Table:
+        table = tomlkit.table()
+        for key, field in type(part).model_fields.items():
+            value = getattr(part, key)
+            if key not in skip and (field.is_required() or value != field.default):
+                table.add(key, [list(v) if isinstance(v, tuple) else v for v in value] if isinstance(value, tuple) else value)
+        return table
+
+    sources = tomlkit.table(is_super_table=True)
+    for name, source in layout.sources.items():
+        sources.add(name, _commented(plain(source), said.get(f"sources.{name}", [])))
+    doc.add("sources", sources)
+    tables = tomlkit.table(is_super_table=True)
+    for name, spec in layout.tables.items():
+        table = _commented(plain(spec, ("links", "columns")), said.get(f"tables.{name}", []))
+        if spec.links:
+            table.add("links", tomlkit.item(dict(spec.links)))
+        columns = tomlkit.table()
+        for column, c in spec.columns.items():
+            if c.type == "text":
+                columns.add(column, c.header)
+            else:
+                inline = tomlkit.inline_table()
+                inline.update({"header": c.header, "type": c.type})
+                columns.add(column, inline)
+            for line in said.get(f"tables.{name}.{column}", []):
+                columns[column].comment(line)
+        if spec.columns:
+            table.add("columns", columns)
+        tables.add(name, table)
+    doc.add("tables", tables)
+    return tomlkit.dumps(doc)
+
+
+def _commented(table: Table, lines: list[str]) -> Table:
+    """A TOML table with comment lines above its keys."""
+    import tomlkit
+
+    out = tomlkit.table()
+    for line in (part for long in lines for part in textwrap.wrap(long, 100)):
+        out.add(tomlkit.comment(line))
+    for key, value in table.items():
+        out.add(key, value)
+    return out

@@ -1,0 +1,82 @@
+"""Text to typed values and back, whole columns at a time."""
+
+from __future__ import annotations
+
+import re
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kerfmark.profile.moments import MONTHS, read_moments
+from kerfmark.profile.types import ColumnType
+
+
+def to_typed(texts: pa.StringArray, type_: ColumnType) -> pa.Array:
+    """The values of texts; null where a text is null or does not fit."""
+    kind = type_.kind
+    if kind == "text":
+        return texts
+    if kind == "boolean":
+        true, false = type_.form.split("/")
+        where = pc.index_in(texts, value_set=pa.array([false, true]))
+        return pc.cast(where, pa.bool_())
+    if kind in ("date", "timestamp", "time"):
+        return read_moments(texts, kind, type_.form)
+    shape = {
+        "integer": r"^-?[0-9]{1,18}$",
+        "real": r"^[-+]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][-+]?[0-9]+)?$",
+        "decimal": rf"^-?[0-9]{{1,{max(type_.precision - type_.scale, 1)}}}(\{type_.mark}[0-9]{{0,{type_.scale}}})?$",
+    }[kind]
+    fits = pc.match_substring_regex(texts, shape)
+    if not pc.all(fits).as_py():
+        texts = pc.if_else(fits, texts, pa.scalar(None, pa.string()))
+    if kind == "decimal" and type_.mark == ",":
+        texts = pc.replace_substring(texts, ",", ".", max_replacements=1)
+    return pc.cast(texts, type_.arrow)
+
+
+def to_text(values: pa.Array, type_: ColumnType) -> pa.StringArray:
+    """The texts of values as the source spells them."""
+    kind = type_.kind
+    if kind == "text":
+        return values
+    if kind == "boolean":
+        true, false = type_.form.split("/")
+        return pc.if_else(values, true, false)
+    if kind == "decimal":
+        texts = pc.cast(values, pa.string())
+        if not type_.padded:
+            texts = pc.replace_substring_regex(texts, r"\.?0+$" if type_.scale else "$^", "") if type_.scale else texts
+        return pc.replace_substring(texts, ".", type_.mark) if type_.mark != "." else texts
+    if kind in ("date", "timestamp", "time"):
+        return _spell_moments(values, type_)
+    return pc.cast(values, pa.string())
+
+
+def _spell_moments(values: pa.Array, type_: ColumnType) -> pa.StringArray:
+    """Dates and times in their form."""
+    at = values if type_.kind == "time" else pc.cast(values, pa.timestamp("s"))
+    parts: dict[str, pa.Array] = {}
+    if type_.kind != "time":
+        parts |= {"YYYY": _padded(pc.year(at), 4), "MM": _padded(pc.month(at), 2), "M": _padded(pc.month(at), 1),
+                  "DD": _padded(pc.day(at), 2), "D": _padded(pc.day(at), 1)}
+        names = pa.array(MONTHS).take(pc.subtract(pc.month(at), 1))
+        short = pc.utf8_slice_codeunits(names, 0, 3)
+        parts |= {"Month": names, "Mon": short, "MON": pc.utf8_upper(short)}
+    if type_.kind != "date":
+        parts |= {"hh": _padded(pc.hour(at), 2), "h": _padded(pc.hour(at), 1), "mm": _padded(pc.minute(at), 2),
+                  "ss": _padded(pc.second(at), 2)}
+    pieces = [p for p in re.split("(YYYY|Month|Mon|MON|MM|DD|hh|mm|ss|M|D|h)", type_.form) if p]
+    return pc.binary_join_element_wise(*[parts.get(p, pa.scalar(p)) for p in pieces], "")
+
+
+def _padded(numbers: pa.Array, width: int) -> pa.StringArray:
+    return pc.utf8_lpad(pc.cast(numbers, pa.string()), width, "0")
+
+
+def misfits(texts: pa.StringArray, typed: pa.Array) -> np.ndarray:
+    """Positions of the texts that have no typed value though they are not blank."""
+    if typed.null_count == texts.null_count:
+        return np.empty(0, np.int64)
+    return np.flatnonzero((typed.is_null().to_numpy(zero_copy_only=False)) & texts.is_valid().to_numpy(zero_copy_only=False))

@@ -1,0 +1,99 @@
+"""Dates, times and timestamps: how they are spelled, and turning whole columns of texts into values and back.
+
+A form is made of the tokens below and the characters between them: `DD.MM.YYYY hh:mm`, `D Mon YYYY`, `M/D/YYYY`.
+"""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
+          "November", "December")
+_TOKENS = {
+    "YYYY": r"(?P<Y>[0-9]{4})", "MM": r"(?P<M>[0-9]{2})", "DD": r"(?P<D>[0-9]{2})", "hh": r"(?P<h>[0-9]{2})",
+    "mm": r"(?P<m>[0-9]{2})", "ss": r"(?P<s>[0-9]{2})", "M": r"(?P<M>[1-9]|1[0-2])", "D": r"(?P<D>[1-9]|[12][0-9]|3[01])",
+    "h": r"(?P<h>[0-9]|1[0-9]|2[0-3])",
+    "Month": "(?P<N>" + "|".join(MONTHS) + ")", "Mon": "(?P<N>" + "|".join(m[:3] for m in MONTHS) + ")",
+    "MON": "(?P<N>" + "|".join(m[:3].upper() for m in MONTHS) + ")",
+}
+_TOKEN = re.compile("YYYY|Month|Mon|MON|MM|DD|hh|mm|ss|M|D|h")
+
+_DAYS = [
+    *(f"{y}{s}{m}{s}{d}" for s in "-/." for y, m, d in [("YYYY", "MM", "DD")]),
+    *(f"{d}{s}{m}{s}YYYY" for s in ".-/" for d, m in [("DD", "MM"), ("D", "M"), ("DD", "M"), ("D", "MM")]),
+    *(f"{m}{s}{d}{s}YYYY" for s in "/-." for d, m in [("DD", "MM"), ("D", "M"), ("DD", "M"), ("D", "MM")]),
+    *(f"{d}{s}{m}{s}YYYY" for s in " -/" for d in ("DD", "D") for m in ("Mon", "MON", "Month")),
+    *(f"{m} {d}{c} YYYY" for c in (",", "") for d in ("DD", "D") for m in ("Mon", "Month")),
+]
+_CLOCKS = ["hh:mm:ss", "hh:mm", "h:mm", "h:mm:ss"]
+CANDIDATES: dict[str, list[str]] = {
+    "date": _DAYS,
+    "time": _CLOCKS,
+    "timestamp": [f"{d}{j}{c}" for d in _DAYS for j in (" ", "T") for c in _CLOCKS],
+}
+"""The forms that are recognised, per kind, most usual first."""
+
+
+def check_form(kind: str, form: str) -> None:
+    """Raises ValueError when a form cannot spell a value of its kind."""
+    fields = set(re.findall(r"\?P<(\w)>", pattern(form)))
+    day, clock = {"Y", "D"} <= fields and bool(fields & {"M", "N"}), {"h", "m"} <= fields
+    if {"date": not day or clock, "time": not clock or "Y" in fields, "timestamp": not (day and clock)}[kind]:
+        raise ValueError(f'"{form}" is no form of a {kind}; the tokens are YYYY MM M DD D Mon Month hh h mm ss')
+
+
+@lru_cache(maxsize=512)
+def pattern(form: str) -> str:
+    """The regular expression (RE2 and Python) of a form, with one named group per field."""
+    out, at = "", 0
+    for found in _TOKEN.finditer(form):
+        out += re.escape(form[at:found.start()]) + _TOKENS[found[0]]
+        at = found.end()
+    return "^" + out + re.escape(form[at:]) + "$"
+
+
+def read_moments(texts: pa.StringArray, kind: str, form: str) -> pa.Array:
+    """The values of texts in a form; null where a text is null, spelled otherwise or no day of the calendar."""
+    fields = pc.extract_regex(texts, pattern(form))
+    found = fields.is_valid().to_numpy(zero_copy_only=False)
+    names = {f.name for f in fields.type}
+
+    def number(name: str, usual: int) -> np.ndarray:
+        if name not in names:
+            return np.full(len(texts), usual)
+        texts_ = fields.field(name)
+        numbers: np.ndarray = pc.cast(pc.if_else(pa.array(found), texts_, str(usual)), pa.int64()).to_numpy(
+            zero_copy_only=False)
+        return numbers
+
+    if "N" in names:
+        short = pc.utf8_capitalize(pc.utf8_slice_codeunits(fields.field("N"), 0, 3))
+        month = pc.index_in(short, pa.array([m[:3] for m in MONTHS])).fill_null(0).to_numpy() + 1
+    else:
+        month = number("M", 1)
+    year, day = number("Y", 1970), number("D", 1)
+    hour, minute, second = number("h", 0), number("m", 0), number("s", 0)
+    month_start = (year - 1970) * 12 + np.clip(month, 1, 12) - 1
+    days = month_start.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64) + day - 1
+    month_end = (month_start + 1).astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
+    right = found & (month >= 1) & (month <= 12) & (day >= 1) & (days < month_end)
+    right &= (hour < 24) & (minute < 60) & (second < 60)
+    clock = hour * 3600 + minute * 60 + second
+    if kind == "date":
+        return pa.array(days.astype(np.int32), pa.int32(), mask=~right).cast(pa.date32())
+    if kind == "time":
+        return pa.array(clock.astype(np.int32), pa.int32(), mask=~right).cast(pa.time32("s"))
+    return pa.array(days * 86400 + clock, pa.int64(), mask=~right).cast(pa.timestamp("s"))
+
+
+def plausible(texts: pa.StringArray, kind: str) -> list[str]:
+    """The forms that every text fits."""
+    probe, rest = texts.slice(0, 50), texts
+    forms = [f for f in CANDIDATES[kind] if pc.all(pc.match_substring_regex(probe, pattern(f))).as_py()]
+    return [f for f in forms if read_moments(probe, kind, f).null_count == 0
+            and read_moments(rest, kind, f).null_count == 0]

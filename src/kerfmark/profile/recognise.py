@@ -1,0 +1,130 @@
+"""Which type a column has: the narrowest one from which every text can be spelled again, character for character.
+
+Every distinct value is looked at, none is sampled. A type is only ever taken when it loses nothing: `007`, `1.10` beside
+`1.1`, a number of twenty digits and a date that could be read two ways all stay text, and why is told.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kerfmark.profile.convert import to_text, to_typed
+from kerfmark.profile.encode import EncodedColumn
+from kerfmark.profile.moments import plausible
+from kerfmark.profile.types import INTEGER, TEXT, ColumnType, plain_form
+
+BLANKS = ("n/a", "N/A", "NA", "#N/A", "null", "NULL", "Null", "none", "None", "nan", "NaN", "-", "--", ".", "?")
+"""Spellings that stand for a blank where everything else in a column is of some other type."""
+BOOLEANS = (("yes", "no"), ("y", "n"), ("true", "false"), ("t", "f"), ("ja", "nein"), ("oui", "non"), ("si", "no"),
+            ("sí", "no"), ("on", "off"), ("x", "-"))
+MOST_DIGITS = 18
+
+
+@dataclass(frozen=True)
+class Recognised:
+    """A column's type, and what a person should know about the choice."""
+
+    type: ColumnType
+    note: str = ""
+
+
+def recognise(values: pa.StringArray) -> Recognised:
+    """The type of a column with these distinct texts."""
+    if not len(values):
+        return Recognised(TEXT, "the column is blank throughout")
+    lengths = pc.utf8_length(values)
+    if pc.max(lengths).as_py() > 60:
+        return Recognised(TEXT)
+    return _boolean(values) or _number(values) or _moment(values) or Recognised(TEXT)
+
+
+def blank_spellings(columns: list[EncodedColumn]) -> list[str]:
+    """The spellings that this source uses for a blank.
+
+    A known spelling counts when some column has a type other than text once its cells are taken as blank. It then
+    counts for the whole source, as its author wrote it the same way everywhere.
+    """
+    found: set[str] = set()
+    known = pa.array(BLANKS)
+    for column in columns:
+        here = pc.filter(column.values, pc.is_in(column.values, value_set=known)).to_pylist()
+        if (here and len(column.values) > len(here) and recognise(column.values).type == TEXT
+                and recognise(column.without(here).values).type != TEXT):
+            found.update(here)
+    return sorted(found)
+
+
+def _boolean(values: pa.StringArray) -> Recognised | None:
+    if len(values) != 2:
+        return None
+    texts = values.to_pylist()
+    for true, false in BOOLEANS:
+        for spell in (str.lower, str.upper, str.capitalize):
+            if {spell(true), spell(false)} == set(texts):
+                return Recognised(ColumnType("boolean", form=f"{spell(true)}/{spell(false)}"))
+    return None
+
+
+def _number(values: pa.StringArray) -> Recognised | None:
+    first = pc.utf8_slice_codeunits(values.slice(0, 200), 0, 1)
+    if not pc.all(pc.is_in(first, value_set=pa.array(list("-0123456789")))).as_py():
+        return None
+    if pc.all(pc.match_substring_regex(values, r"^-?[0-9]+$")).as_py():
+        if not _respelled(values, INTEGER):
+            zeros = pc.any(pc.match_substring_regex(values, r"^-?0[0-9]")).as_py()
+            return Recognised(TEXT, "digits with leading zeros: a code, kept as text" if zeros else
+                              "numbers that would not be spelled the same again: kept as text")
+        return Recognised(INTEGER)
+    for mark in ".,":
+        found = pc.extract_regex(values, r"^-?(?P<whole>0|[1-9][0-9]*)(?:" + "\\" + mark + r"(?P<places>[0-9]+))?$")
+        if found.null_count:
+            continue
+        places = pc.utf8_length(found.field("places"))
+        most, least = pc.max(places).as_py(), pc.min(places).as_py()
+        whole = pc.max(pc.utf8_length(found.field("whole"))).as_py()
+        if whole + most > MOST_DIGITS:
+            return Recognised(TEXT, "numbers with too many digits to be safe: kept as text")
+        if mark == "," and most == least == 3:
+            return Recognised(TEXT, "numbers in which the comma may mark thousands or decimals: kept as text; "
+                                    f'for decimals say type = "decimal({whole + most},{most}) {plain_form(most, mark)}"')
+        for padded in (True, False):
+            guess = ColumnType("decimal", whole + most, most, plain_form(most, mark, padded))
+            if (most == least or not padded) and _respelled(values, guess):
+                return Recognised(guess)
+        return Recognised(TEXT, "numbers with and without zeros at the end (1.5 beside 1.50): kept as text; "
+                                f'for a number say type = "decimal({whole + most},{most}) {plain_form(most, mark)}"')
+    return None
+
+
+def _respelled(values: pa.StringArray, type_: ColumnType) -> bool:
+    """Whether the typed values spell the same texts again."""
+    typed = to_typed(values, type_)
+    return typed.null_count == 0 and bool(pc.all(pc.equal(to_text(typed, type_), values)).as_py())
+
+
+def _moment(values: pa.StringArray) -> Recognised | None:
+    if pc.max(pc.utf8_length(values.slice(0, 50))).as_py() > 30 or not pc.all(
+            pc.match_substring_regex(values.slice(0, 50), "[0-9]")).as_py():
+        return None
+    for kind in ("date", "timestamp", "time"):
+        forms = plausible(values, kind)
+        readings = {_order(f) for f in forms}
+        if len(readings) > 1:
+            return Recognised(TEXT, f"dates whose day and month could be swapped: kept as text until the layout says "
+                                    f'type = "{kind} {forms[0]}" or "{kind} {_swapped(forms)}"')
+        if forms:
+            return Recognised(ColumnType(kind, form=forms[0]))
+    return None
+
+
+def _order(form: str) -> str:
+    """The order of day, month and year in a form."""
+    at = {letter: form.index(letter) for letter in "YMDh" if letter in form}
+    return "".join(sorted(at, key=lambda letter: at[letter]))
+
+
+def _swapped(forms: list[str]) -> str:
+    return next(f for f in forms if _order(f) != _order(forms[0]))

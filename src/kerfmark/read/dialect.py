@@ -1,0 +1,192 @@
+"""Finds how a delimited text file is written: encoding, delimiter, quoting, and where its header is.
+
+Looks at the first part of the file only; what is found is shown to the user, kept in the layout and can be overruled.
+"""
+
+from __future__ import annotations
+
+import codecs
+import csv
+import io
+import re
+from collections import Counter
+from dataclasses import dataclass
+from pathlib import Path
+
+from kerfmark.errors import Origin, SourceError
+
+SAMPLE = 1 << 20
+"""Bytes looked at."""
+SAMPLE_RECORDS = 400
+DELIMITERS = (",", ";", "\t", "|", "^")
+_BOMS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
+_BINARY = (
+    (b"PK\x03\x04", "a zip archive or a workbook"),
+    (b"\xd0\xcf\x11\xe0", "an old binary workbook or document"),
+    (b"\x1f\x8b", "a gzip archive"),
+    (b"SQLite format 3\x00", "an SQLite database"),
+    (b"PAR1", "a Parquet file"),
+    (b"\x89PNG", "a picture"),
+    (b"%PDF", "a PDF document"),
+)
+_NUMBERLIKE = re.compile(r"[-+]?[\d.,:/-]*\d[\d.,:/ -]*%?$")
+
+
+@dataclass(frozen=True)
+class Dialect:
+    """How a delimited text file is written. `header_row` counts from 1; None when there is no header."""
+
+    delimiter: str = ","
+    quote: str = '"'
+    encoding: str = "utf-8"
+    header_row: int | None = 1
+
+
+def read_sample(path: Path) -> bytes:
+    """The first bytes of a file.
+
+    Raises SourceError when the path is missing, a folder, unreadable or empty.
+    """
+    origin = Origin(str(path))
+    if not path.exists():
+        raise SourceError("there is no such file", code="source.missing", origin=origin, next="check the name and the folder")
+    if path.is_dir():
+        raise SourceError(
+            "this is a folder, not a file", code="source.folder", origin=origin, next="name the files in it that you mean"
+        )
+    try:
+        with path.open("rb") as file:
+            sample = file.read(SAMPLE)
+    except OSError as error:
+        raise SourceError(
+            "the file cannot be read", code="source.unreadable", origin=origin, why=str(error.strerror)
+        ) from error
+    if not sample.strip(b"\x00\r\n\t \xef\xbb\xbf"):
+        raise SourceError("the file is empty", code="source.empty", origin=origin, why="it holds no text at all")
+    return sample
+
+
+def find_encoding(sample: bytes, origin: Origin) -> str:
+    """The name of the encoding of a sample of text.
+
+    Raises SourceError when it is not text.
+    """
+    for bom, name in _BOMS:
+        if sample.startswith(bom):
+            return name
+    for magic, what in _BINARY:
+        if sample.startswith(magic):
+            raise SourceError(
+                f"this is {what}, not delimited text",
+                code="source.not-text",
+                origin=origin,
+                next="export it as CSV and name that file",
+            )
+    nuls = sample.count(0)
+    if nuls:
+        even, odd = sample[0::2].count(0), sample[1::2].count(0)
+        if max(even, odd) > 0.3 * len(sample) / 2 and min(even, odd) < 0.05 * max(even, odd) + 1:
+            return "utf-16-be" if even > odd else "utf-16-le"
+        raise SourceError(
+            "this is not a text file",
+            code="source.not-text",
+            origin=origin,
+            why=f"it holds NUL bytes (the first at byte {sample.index(0) + 1:,})",
+            next="export it as CSV and name that file",
+        )
+    try:
+        codecs.getincrementaldecoder("utf-8")().decode(sample)
+        return "utf-8"
+    except UnicodeDecodeError:
+        pass
+    controls = sum(sample.count(b) for b in range(32) if b not in (9, 10, 12, 13, 26))
+    if controls > len(sample) / 100:
+        raise SourceError(
+            "this is not a text file",
+            code="source.not-text",
+            origin=origin,
+            why=f"{controls:,} of its first {len(sample):,} bytes are control characters",
+        )
+    from charset_normalizer import from_bytes  # slow to import, and rarely needed
+
+    best = from_bytes(sample).best()
+    return "cp1252" if best is None else codecs.lookup(best.encoding).name
+
+
+def sample_records(text: str, delimiter: str, quote: str) -> list[list[str]]:
+    """The first records of a text."""
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, quotechar=quote or None,
+                        quoting=csv.QUOTE_MINIMAL if quote else csv.QUOTE_NONE)
+    records: list[list[str]] = []
+    try:
+        for record in reader:
+            records.append(record)
+            if len(records) >= SAMPLE_RECORDS:
+                break
+    except csv.Error:
+        pass
+    return records
+
+
+def find_delimiter(text: str, quote: str = '"') -> str:
+    """The character that cuts the lines of a text into the same number of fields most consistently."""
+    best, best_score = ",", 0.0
+    for delimiter in DELIMITERS:
+        widths = Counter(len(r) for r in sample_records(text, delimiter, quote) if r)
+        if not widths:
+            continue
+        width, times = max(widths.items(), key=lambda item: (item[1], item[0]))
+        if width > 1:
+            score = times / widths.total() + min(width, 50) / 1000
+            if score > best_score + 1e-9:
+                best, best_score = delimiter, score
+    return best
+
+
+def has_header(records: list[list[str]]) -> bool:
+    """Whether the first record names the columns.
+
+    It does unless it looks like data: in some column the values below are all numbers or dates and so is its first
+    cell, and in no column is the first cell a word above such values.
+    """
+    if len(records) < 2:
+        return True
+    first, rest = records[0], records[1:]
+    if len({c.strip().lower() for c in first if c.strip()}) < sum(bool(c.strip()) for c in first):
+        named = 0
+    else:
+        named = sum(bool(c.strip()) for c in first) == len(first)
+    alike = differs = 0
+    for i, cell in enumerate(first):
+        below = [r[i] for r in rest if i < len(r) and r[i].strip()]
+        if below and all(_NUMBERLIKE.match(v.strip()) for v in below):
+            if _NUMBERLIKE.match(cell.strip()):
+                alike += 1
+            else:
+                differs += 1
+    return differs > 0 or alike == 0 or (bool(named) and alike * 2 < len(first) and differs >= alike)
+
+
+def find_dialect(path: Path, *, delimiter: str | None = None, encoding: str | None = None) -> Dialect:
+    """The dialect of a delimited text file, overruled where the caller knows better."""
+    origin = Origin(str(path))
+    sample = read_sample(path)
+    encoding = encoding or find_encoding(sample, origin)
+    text = decode_sample(sample, encoding, origin)
+    delimiter = delimiter or find_delimiter(text)
+    header = has_header(sample_records(text, delimiter, '"'))
+    return Dialect(delimiter, '"', encoding, 1 if header else None)
+
+
+def decode_sample(sample: bytes, encoding: str, origin: Origin) -> str:
+    """A sample as text, without its byte order mark; whatever the cut at its end spoilt is left out."""
+    try:
+        text = codecs.getincrementaldecoder(encoding)("replace").decode(sample)
+    except LookupError as error:
+        raise SourceError(
+            f'there is no encoding called "{encoding}"',
+            code="source.encoding",
+            origin=origin,
+            next="name one such as utf-8, cp1252 or iso8859-15",
+        ) from error
+    return text.removeprefix("\ufeff")

@@ -1,0 +1,221 @@
+"""SQLite: a new database is built under a temporary name beside its target and renamed when it is complete.
+
+Promises: 1. until `publish`, the target is as it was; 2. rows go in through the Arrow driver, in batches; 3. what is
+published has passed `foreign_key_check` and the row counts it should have, asked of a second connection.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sqlite3
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote as url_quote
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kerfmark.errors import KerfmarkError, Origin, TargetError
+from kerfmark.layout.model import Layout
+from kerfmark.profile.types import ColumnType
+
+LARGEST_EXACT = 15
+"""Decimal digits that SQLite's numbers keep exactly; longer decimals are stored as text."""
+_FAST = ("journal_mode=off", "synchronous=off", "locking_mode=exclusive", "cache_size=-8000", "temp_store=file")
+
+
+def quote(name: str) -> str:
+    """A name as an SQL identifier."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def stored(values: pa.Array) -> pa.Array:
+    """Typed values as SQLite holds them: dates and times as ISO text, decimals as numbers, booleans as 0 and 1."""
+    kind = values.type
+    if pa.types.is_boolean(kind):
+        return pc.cast(values, pa.int64())
+    if pa.types.is_date(kind) or pa.types.is_time(kind):
+        return pc.cast(values, pa.string())
+    if pa.types.is_timestamp(kind):
+        return pc.strftime(values, "%Y-%m-%d %H:%M:%S")
+    if pa.types.is_decimal(kind):
+        return pc.cast(values, pa.string() if kind.precision > LARGEST_EXACT else pa.float64())
+    return values
+
+
+class NewFile:
+    """An SQLite file that is being built. Use as a context: leaving it without `publish` leaves nothing behind."""
+
+    def __init__(self, target: Path, *, replace: bool = False) -> None:
+        if target.is_dir():
+            raise TargetError("this is a folder", code="target.folder", origin=Origin(str(target)),
+                              next="name a file in it, such as " + str(target / "data.db"))
+        if target.exists() and not replace:
+            raise TargetError("the database exists already", code="target.exists", origin=Origin(str(target)),
+                              why="nothing is overwritten unasked",
+                              next="name another file, or say --replace to build it anew")
+        if not target.parent.is_dir():
+            raise TargetError("the folder for the database does not exist", code="target.no-folder",
+                              origin=Origin(str(target)), next=f"make the folder {target.parent} first")
+        self.target, self.replace = target, replace
+        self.path = target.with_name(f".{target.name}.{os.getpid()}.part")
+
+    def __enter__(self) -> NewFile:
+        try:
+            self.path.unlink(missing_ok=True)
+            self._db = sqlite3.connect(self.path, isolation_level=None)
+            self._db.execute("PRAGMA page_size=16384")
+            self._db.execute("VACUUM")
+        except (OSError, sqlite3.Error) as error:
+            raise TargetError("the database cannot be written there", code="target.unwritable",
+                              origin=Origin(str(self.target)), why=str(error)) from error
+        for pragma in _FAST:
+            self._db.execute(f"PRAGMA {pragma}")
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._db.close()
+        for name in (self.path, *(self.path.with_name(self.path.name + end) for end in ("-journal", "-wal", "-shm"))):
+            with contextlib.suppress(OSError):
+                name.unlink(missing_ok=True)
+
+    def create(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
+        """Makes the tables; indexes and views follow after the rows, in `finish`.
+
+        `headers` are those of each source in their order, for its view.
+        """
+        from sqlalchemy.dialects.sqlite import dialect
+
+        from kerfmark.store.ddl import statements
+
+        self._statements = statements(layout, headers, dialect(), _type)
+        for statement in self._statements.tables:
+            self._db.execute(statement)
+        self._db.close()                                # the Arrow driver brings an SQLite of its own
+
+    def load(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch]) -> None:
+        """Puts rows into a table."""
+        import adbc_driver_sqlite.dbapi as driver
+
+        there = pa.schema([(f.name, stored(pa.nulls(0, f.type)).type) for f in schema])
+        rows = (pa.RecordBatch.from_arrays([stored(c) for c in b.columns], schema=there) for b in batches)
+        with (translated(self.target), driver.connect(str(self.path), autocommit=True) as connection,
+              connection.cursor() as cursor):
+            for pragma in _FAST:
+                cursor.execute(f"PRAGMA {pragma}")
+            cursor.adbc_ingest(table, pa.RecordBatchReader.from_batches(there, rows), mode="append")
+
+    def finish(self) -> None:
+        """Makes the indexes and views."""
+        with translated(self.target):
+            self._db = sqlite3.connect(self.path, isolation_level=None)
+            for pragma in (*_FAST, "threads=2", "cache_size=-2000"):
+                self._db.execute(f"PRAGMA {pragma}")
+            for statement in (*self._statements.indexes, *self._statements.views):
+                self._db.execute(statement)
+            self._db.execute("PRAGMA analysis_limit=1000")
+            self._db.execute("ANALYZE")
+
+    def execute(self, sql: str, rows: Sequence[Sequence[Any]] = ((),)) -> None:
+        """Runs a statement once per row of parameters."""
+        with translated(self.target):
+            self._db.executemany(sql, rows)
+
+    def verify(self, expected: dict[str, int]) -> None:
+        """Raises KerfmarkError unless every link resolves and every table has the rows it should have."""
+        self._db.close()
+        with translated(self.target), contextlib.closing(sqlite3.connect(self.path)) as second:
+            second.execute("PRAGMA cache_size=-64000")
+            broken = second.execute("PRAGMA foreign_key_check").fetchall()
+            counts = {t: second.execute(f"SELECT count(*) FROM {quote(t)}").fetchone()[0] for t in expected}
+        if broken or counts != expected:
+            raise KerfmarkError("the database that was built is not what it should be; it was thrown away",
+                                code="internal", why=f"{len(broken)} broken links, rows {counts}, expected {expected}",
+                                next="this is a fault of Kerfmark: please report it")
+
+    def publish(self) -> None:
+        """Gives the finished file its name, in one step."""
+        try:
+            with self.path.open("rb+") as file:
+                os.fsync(file.fileno())
+            if self.replace:
+                self.path.replace(self.target)
+            else:
+                _rename_new(self.path, self.target)
+        except FileExistsError as error:
+            raise TargetError("the database exists already", code="target.exists", origin=Origin(str(self.target)),
+                              why="another program made it meanwhile") from error
+        except OSError as error:
+            raise TargetError("the database cannot be written there", code="target.unwritable",
+                              origin=Origin(str(self.target)), why=str(error.strerror)) from error
+
+
+def _rename_new(path: Path, target: Path) -> None:
+    """Renames unless the target exists."""
+    try:
+        os.link(path, target)
+    except FileExistsError:
+        raise
+    except OSError:                                     # a file system without hard links
+        if target.exists():
+            raise FileExistsError(str(target)) from None
+        path.replace(target)
+
+
+def _type(type_: ColumnType) -> Any:
+    from sqlalchemy import BigInteger, Text
+
+    from kerfmark.store.ddl import usual_type
+
+    if type_.kind == "decimal" and type_.precision > LARGEST_EXACT:
+        return Text()
+    return BigInteger() if type_.kind == "integer" else usual_type(type_)
+
+
+@contextlib.contextmanager
+def translated(target: Path) -> Iterator[None]:
+    """Turns the drivers' errors into ours."""
+    try:
+        yield
+    except KerfmarkError:
+        raise
+    except (sqlite3.Error, OSError) as error:
+        full = "full" in str(error).lower() or getattr(error, "errno", None) == 28
+        raise TargetError("the disk is full" if full else "the database cannot be used", code="target.failed",
+                          origin=Origin(str(target)), why=str(error),
+                          next="make room and run the command again" if full else "") from error
+    except Exception as error:
+        if type(error).__module__.startswith("adbc_driver_manager"):
+            raise TargetError("the database refused the rows", code="target.failed", origin=Origin(str(target)),
+                              why=str(error).splitlines()[0]) from error
+        raise
+
+
+@contextlib.contextmanager
+def reading(path: Path) -> Iterator[sqlite3.Connection]:
+    """An existing SQLite file, for reading only.
+
+    Raises TargetError when there is none or it is something else.
+    """
+    origin = Origin(str(path))
+    if not path.exists():
+        raise TargetError("there is no such database", code="target.missing", origin=origin,
+                          next="check the name and the folder")
+    if path.is_dir():
+        raise TargetError("this is a folder, not a database", code="target.folder", origin=origin)
+    with translated(path), contextlib.closing(sqlite3.connect(_read_only(path), uri=True)) as db:
+        try:
+            db.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        except sqlite3.DatabaseError as error:
+            raise TargetError("this is not an SQLite database", code="target.not-a-database", origin=origin,
+                              why=str(error)) from error
+        yield db
+
+
+def _read_only(path: Path) -> str:
+    """The URI under which SQLite opens a file for reading only."""
+    return f"file:{url_quote(str(path.resolve()))}?mode=ro"
+
+

@@ -1,0 +1,313 @@
+"""From dependencies to entities: which things a flat table is about, and which belongs to which.
+
+The base is what each row is about. The widest determinants among its columns are its parents; each parent is reduced to
+one row per record, and the same question is asked of that smaller table. So chains come out as chains
+(inspection -> hive -> apiary -> district), and evidence is counted once per record of the parent, not once per row of the
+file: that all inspections of a hive agree says nothing new about its apiary.
+
+Evidence against chance: were two columns independent, each repeat of a determinant's value would agree with the first
+only as often as two rows drawn at random (`sameness`). The chance that all agree by accident is sameness ** repeats; its
+negative logarithm (in nats) must reach `ENOUGH`, and more for columns that rarely identify anything.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from itertools import combinations
+from math import log
+
+import numpy as np
+
+from kerfmark.profile.codes import Codes, combine, first_rows, holds
+from kerfmark.structure.dependencies import SAMPLE, Evidence, Relation
+from kerfmark.structure.headers import helpful, looks_like_key, names_things, share_stem, stem
+
+ENOUGH = 14.0
+"""Nats of evidence that a dependency needs (odds of about a million to one)."""
+ENOUGH_FOR_PAIRS = 20.0
+"""Exceptions that a dependency on two columns must have been spared, given what each column says alone."""
+LITTLE_ALONE = 0.3
+"""The share of the exceptions expected by chance that each column of a pair must leave when it stands alone: what one
+column nearly decides (a queen that was moved once) is no matter for a pair."""
+LONGEST_KEY = 60
+"""Mean length of a text beyond which it is prose, which decides nothing."""
+
+
+@dataclass(frozen=True)
+class Trait:
+    """What structure needs to know of a column: header, kind of type, mean length of its texts."""
+
+    header: str
+    kind: str
+    length: float = 0.0
+
+    @property
+    def caution(self) -> float | None:
+        """By how much more evidence is needed before this column decides others; None when it never does."""
+        if self.kind in ("decimal", "real", "date", "timestamp", "time", "boolean") or self.length > LONGEST_KEY:
+            return None
+        if looks_like_key(self.header):
+            return 1.0
+        return 2.5 if self.kind == "integer" else 1.0 if self.length <= 30 else 2.0
+
+
+@dataclass
+class Entity:
+    """A thing with records of its own. All numbers are positions of columns in the source.
+
+    `key` is how a record is recognised (empty: only by its row), `alternates` are columns that would do as well,
+    `columns` its other columns, `rows` how many records there are, `evidence` why each column belongs here.
+    """
+
+    key: list[int]
+    alternates: list[int] = field(default_factory=list)
+    columns: list[int] = field(default_factory=list)
+    parents: list[Entity] = field(default_factory=list)
+    rows: int = 0
+    evidence: dict[int, Evidence] = field(default_factory=dict)
+
+    @property
+    def own(self) -> list[int]:
+        """All columns that live here, in their order in the source."""
+        return sorted({*self.key, *self.alternates, *self.columns} - {c for p in self.parents for c in p.everything})
+
+    @property
+    def everything(self) -> set[int]:
+        """All columns that live here or above."""
+        return {*self.key, *self.alternates, *self.columns}.union(*(p.everything for p in self.parents))
+
+
+@dataclass
+class _Determinant:
+    """Columns that decide others at one level; `peers` are single columns that decide these and are decided by them."""
+
+    by: tuple[int, ...]
+    codes: Codes
+    values: int
+    decided: dict[int, Evidence]
+    peers: dict[int, Evidence] = field(default_factory=dict)
+
+
+def find_entities(codes: Sequence[Codes], sizes: Sequence[int], traits: Sequence[Trait]) -> Entity:
+    """The base entity of a table of codes (one array per column, -1 for blanks), with its parents above it."""
+    everything = list(range(len(codes)))
+    relation = Relation(codes, sizes)
+    parents, left = _parents(relation, everything, everything, traits)
+    unique = [c for c in left if sizes[c] == relation.rows > 1 and traits[c].caution is not None]
+    keyed = [c for c in unique if looks_like_key(traits[c].header)] or [c for c in unique if c == 0]
+    return Entity(keyed[:1], keyed[1:], [c for c in left if c not in keyed], parents, relation.rows)
+
+
+def _parents(relation: Relation, columns: list[int], inner: list[int], traits: Sequence[Trait]
+             ) -> tuple[list[Entity], list[int]]:
+    """The entities above a relation whose columns have these positions, and the columns that stay in it.
+
+    `inner` are the columns that may go up; the others are known to identify the relation's own records.
+    """
+    found = _single(relation, columns, inner, traits)
+    found += _pairs(relation, columns, inner, traits, found)
+    top = _widest(found)
+    homes = _assign(top, found, columns, traits)
+    parents, gone = [], set()
+    for determinant in sorted(top, key=lambda d: -d.values):
+        mine = homes[determinant.by]
+        if not mine:
+            continue
+        members = sorted({*determinant.by, *determinant.peers, *mine})
+        parents.append(_raise_up(relation, columns, determinant, members, traits))
+        gone.update(members)
+    parents.sort(key=lambda e: min(e.everything))
+    return parents, [c for c in columns if c not in gone]
+
+
+def _raise_up(relation: Relation, columns: list[int], determinant: _Determinant, members: list[int],
+              traits: Sequence[Trait]) -> Entity:
+    """The entity of a determinant, reduced to one row per record, with what is above it."""
+    rows = first_rows(determinant.codes, determinant.values)
+    place = {c: i for i, c in enumerate(columns)}
+    codes, sizes = [], []
+    for c in members:
+        some = relation.columns[place[c]][rows]
+        dense, size = _compact(some, relation.sizes[place[c]])
+        codes.append(dense)
+        sizes.append(size)
+    smaller = Relation(codes, sizes)
+    single = len(determinant.by) == 1
+    same = [*determinant.by, *determinant.peers] if single else []
+    parents, left = _parents(smaller, members, [c for c in members if c not in same], traits)
+    names = _preferred(same, smaller, members, traits) if single else list(determinant.by)
+    names = [c for i, c in enumerate(names) if not (single and i) or _identifies(traits[c])]
+    key, alternates = (names[:1], names[1:]) if single else (names, [])
+    return Entity(key, alternates, [c for c in left if c not in names], parents, determinant.values,
+                  determinant.decided | determinant.peers)
+
+
+def _compact(codes: Codes, size: int) -> tuple[Codes, int]:
+    """Codes of a part of the rows, renumbered without gaps."""
+    used = np.zeros(size + 1, bool)
+    used[codes] = True
+    used[-1] = False
+    number = np.cumsum(used, dtype=np.int32) - 1
+    number[-1] = -1
+    return number[codes], int(used.sum())
+
+
+def _identifies(trait: Trait) -> bool:
+    """Whether a column that happens to be unique is meant to be: phones and inspectors mostly are by accident."""
+    return looks_like_key(trait.header) or names_things(trait.header)
+
+
+def _preferred(names: list[int], relation: Relation, columns: list[int], traits: Sequence[Trait]) -> list[int]:
+    """Interchangeable keys, best first: without blanks, then the code of what another one names, then file order."""
+    stems = {c: tuple(stem(traits[c].header)) for c in names}
+
+    def rank(c: int) -> tuple[bool, bool, bool, int]:
+        shared = any(stems[c] == stems[d] for d in names if d != c) or not helpful(traits[c].header)
+        return (relation.filled[columns.index(c)] < relation.rows, not (shared and looks_like_key(traits[c].header)),
+                traits[c].kind != "text" and not looks_like_key(traits[c].header), c)
+
+    return sorted(names, key=rank)
+
+
+def _single(relation: Relation, columns: list[int], inner: list[int], traits: Sequence[Trait]) -> list[_Determinant]:
+    """The single columns that decide others, those that decide each other taken together."""
+    found: dict[int, _Determinant] = {}
+    for a, c in enumerate(columns):
+        caution, values = traits[c].caution, relation.sizes[a]
+        repeats = relation.filled[a] - values
+        if c not in inner or caution is None or values < 3 or repeats < 3:
+            continue
+        decided = {}
+        for b, d in enumerate(columns):
+            if b == a or d not in inner or relation.sizes[b] < 2 or relation.sizes[b] > values:
+                continue
+            nats = repeats * -log(max(relation.sameness[b], 1e-300))
+            if nats >= ENOUGH * caution and relation.decides(a, b):
+                decided[d] = relation.evidence(relation.columns[a], values, b)
+        if decided:
+            found[c] = _Determinant((c,), relation.columns[a], values, decided)
+    out: list[_Determinant] = []
+    merged: set[int] = set()
+    for c, determinant in found.items():
+        if c in merged:
+            continue
+        same = [c, *(d for d in determinant.decided if d in found and c in found[d].decided)]
+        merged.update(same)
+        best = found[_preferred(same, relation, columns, traits)[0]]
+        everything = {d: e for p in same for d, e in found[p].decided.items()} | best.decided
+        best.peers = {p: best.decided[p] for p in same if p not in best.by}
+        best.decided = {d: e for d, e in everything.items() if d not in same}
+        out.append(best)
+    return out
+
+
+def _pairs(relation: Relation, columns: list[int], inner: list[int], traits: Sequence[Trait],
+           single: list[_Determinant]) -> list[_Determinant]:
+    """Pairs of columns that decide what neither decides alone, as a number within a parent does."""
+    alone: dict[int, set[int]] = {}
+    for determinant in single:
+        for c in (*determinant.by, *determinant.peers):
+            alone[c] = {*determinant.decided, *determinant.peers, *determinant.by} - {c}
+    skip = {p for d in single for p in d.peers}
+    usable = [c for c in inner if traits[c].caution is not None and c not in skip
+              and 2 <= relation.sizes[columns.index(c)] <= relation.rows / 3]
+    out: list[_Determinant] = []
+    for c, d in combinations(usable, 2):
+        if d in alone.get(c, ()) or c in alone.get(d, ()):
+            continue
+        a, b = columns.index(c), columns.index(d)
+        targets = [t for t in inner if t not in (c, d) and relation.sizes[columns.index(t)] >= 2
+                   and t not in alone.get(c, ()) and t not in alone.get(d, ())]
+        decided = _decided_by_pair(relation, a, b, [columns.index(t) for t in targets])
+        if decided:
+            codes, values, evidence = decided
+            both = {columns[i]: e for i, e in evidence.items()}
+            for determinant in single:
+                if {c, d} & {*determinant.by, *determinant.peers}:
+                    both |= {t: e for t, e in determinant.decided.items() if t not in (c, d)}
+                    both |= {p: Evidence(values, 0, 0.0) for p in (*determinant.by, *determinant.peers) if p not in (c, d)}
+            out.append(_Determinant((c, d), codes, values, both))
+    return out
+
+
+def _decided_by_pair(relation: Relation, a: int, b: int, targets: list[int]
+                     ) -> tuple[Codes, int, dict[int, Evidence]] | None:
+    """What two columns decide together, with codes of their combinations; None when nothing that is not chance."""
+    limits = [relation.sizes[a], relation.sizes[b]]
+    rows = _cluster(relation, max(a, b, key=relation.sizes.__getitem__))
+    some, size = combine([relation.columns[a][rows], relation.columns[b][rows]], limits)
+    if int(np.count_nonzero(some >= 0)) < 1.3 * size:    # too few repeats for the whole to have enough of them
+        return None
+    alive = [t for t in targets if holds(some, relation.columns[t][rows], size)]
+    most = (min(relation.filled[a], relation.filled[b]) - max(limits)) / max(relation.rows, 1)
+    spared = {t: min(_exceptions(relation, x, t) for x in (a, b)) for t in alive}
+    alive = [t for t in alive if spared[t] * most >= ENOUGH_FOR_PAIRS
+             and spared[t] >= LITTLE_ALONE * relation.rows * (1 - relation.sameness[t])]
+    if not alive:
+        return None
+    codes, values = relation.pair(a, b)
+    repeats = int(np.count_nonzero(codes >= 0)) - values
+    if repeats < values / 2 or values <= max(limits):
+        return None
+    found = {}
+    for t in alive:
+        if not holds(codes, relation.columns[t], values):
+            continue
+        expected = spared[t] / max(relation.rows, 1) * repeats
+        if expected >= ENOUGH_FOR_PAIRS:
+            found[t] = Evidence(values, repeats, expected)
+    return (codes, values, found) if found else None
+
+
+def _cluster(relation: Relation, a: int) -> np.ndarray:
+    """Some rows, chosen so that each value of column a among them has all its rows there."""
+    if relation.rows <= SAMPLE:
+        return np.arange(relation.rows)
+    wanted = max(2, relation.sizes[a] * SAMPLE // relation.rows)
+    rows = np.flatnonzero(relation.columns[a] < wanted)
+    return rows[:4 * SAMPLE]
+
+
+def _exceptions(relation: Relation, a: int, b: int) -> int:
+    """In how many rows column b differs from what it is where the same value of column a was last seen."""
+    codes, other = relation.columns[a], relation.columns[b]
+    last = np.full(relation.sizes[a] + 1, -1, other.dtype)
+    last[codes] = other
+    return int(np.count_nonzero(last[codes] != other))
+
+
+def _widest(found: list[_Determinant]) -> list[_Determinant]:
+    """The determinants that no other one decides; of pairs that say the same, the one deciding most."""
+    ranked = sorted(found, key=lambda d: (-len(d.decided) - len(d.peers), len(d.by), d.values, d.by))
+    top: list[_Determinant] = []
+    for determinant in ranked:
+        mine = {*determinant.by}
+        if not any(mine <= {*other.by, *other.peers, *other.decided} for other in top):
+            top.append(determinant)
+    return [d for d in top if not any(
+        o is not d and {*d.by} <= {*o.by, *o.peers, *o.decided} and len(o.decided) > len(d.decided) for o in top)]
+
+
+def _assign(top: list[_Determinant], found: list[_Determinant], columns: list[int], traits: Sequence[Trait]
+            ) -> dict[tuple[int, ...], list[int]]:
+    """Which columns go up into which of the widest determinants.
+
+    A column that several decide goes to the one whose header it shares, else to where the smallest entity decides it:
+    the smaller one was tested by more repeats.
+    """
+    homes: dict[tuple[int, ...], list[int]] = {d.by: list(d.peers) for d in top}
+    heads = {c for d in top for c in (*d.by, *d.peers)}
+    for c in columns:
+        owners = [d for d in top if c in d.decided]
+        if not owners or (c in heads and not any(len(d.by) > 1 for d in owners)):
+            continue
+
+        def rank(d: _Determinant, c: int = c) -> tuple[bool, int, int]:
+            within = [f.values for f in found if c in f.decided and set(f.by) <= {*d.by, *d.peers, *d.decided}]
+            named = any(share_stem(traits[c].header, traits[k].header) for k in (*d.by, *d.peers))
+            return not named, min(within, default=d.values), abs(min(d.by) - c)
+
+        best = min(owners, key=rank)
+        homes[best.by].append(c)
+    return homes

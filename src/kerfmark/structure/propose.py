@@ -1,0 +1,160 @@
+"""From entities to a layout: names, keys, what must be filled, and the reasons in words."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow.compute as pc
+
+from kerfmark.layout.model import VERSION, ColumnSpec, Layout, SourceSpec, TableSpec, generated_key
+from kerfmark.layout.names import free_name, singular, snake
+from kerfmark.profile.encode import EncodedSource
+from kerfmark.profile.recognise import Recognised
+from kerfmark.structure.entities import Entity, Trait, find_entities
+from kerfmark.structure.headers import helpful, stem
+
+
+@dataclass(frozen=True)
+class Reason:
+    """Why a table was split off: what decides what, on how much evidence.
+
+    `table` is the new table, `by` and `decides` are headers, `values` the distinct values of the determinant, `repeats`
+    its further records in table `within`, `exceptions` how many contradicted it, `by_chance` how many would be expected if
+    the columns had nothing to do with each other (summed over the columns decided).
+    """
+
+    table: str
+    within: str
+    by: tuple[str, ...]
+    decides: tuple[str, ...]
+    values: int
+    repeats: int
+    exceptions: int
+    by_chance: int
+
+    def __str__(self) -> str:
+        return (f"{' + '.join(self.by)} decides {', '.join(self.decides)}: {self.values:,} values, {self.repeats:,} repeats "
+                f"in {self.within}, {self.exceptions:,} exceptions, about {self.by_chance:,} expected by chance")
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A layout with the reasons for it: one `Reason` per table that was split off, notes per column, and the same as
+    comments for the layout's text."""
+
+    layout: Layout
+    reasons: tuple[Reason, ...]
+    notes: tuple[tuple[str, str], ...]
+    comments: dict[str, list[str]]
+
+
+def source_name(stem_: str, taken: Collection[str] = ()) -> str:
+    """The name of a source: that of its file without the date or number at its end."""
+    words = snake(stem_).split("_")
+    while len(words) > 1 and words[-1].isdigit():
+        words.pop()
+    return free_name("_".join(words), set(taken), "source")
+
+
+def propose(encoded: EncodedSource, recognised: Sequence[Recognised], name: str, file: str, taken: set[str]) -> Proposal:
+    """The tables that a flat source holds. `name` and `file` are what the layout calls it; names in `taken` are not
+    given to tables, and those given are added."""
+    traits = [Trait(c.header, r.type.kind, float(pc.mean(pc.utf8_length(c.values)).as_py() or 0))
+              for c, r in zip(encoded.columns, recognised, strict=True)]
+    base = find_entities([c.codes for c in encoded.columns], [len(c.values) for c in encoded.columns], traits)
+    return _Writer(encoded, recognised, name, file, taken).write(base)
+
+
+def merged(proposals: Sequence[Proposal]) -> Proposal:
+    """Several proposals as one layout."""
+    layout = Layout(kerfmark=VERSION, sources={n: s for p in proposals for n, s in p.layout.sources.items()},
+                    tables={n: t for p in proposals for n, t in p.layout.tables.items()})
+    return Proposal(layout, tuple(r for p in proposals for r in p.reasons), tuple(n for p in proposals for n in p.notes),
+                    {k: v for p in proposals for k, v in p.comments.items()})
+
+
+class _Writer:
+    """Turns the entities of one source into tables."""
+
+    def __init__(self, encoded: EncodedSource, recognised: Sequence[Recognised], name: str, file: str,
+                 taken: set[str]) -> None:
+        self.encoded, self.recognised, self.name, self.file, self.taken = encoded, recognised, name, file, taken
+        self.headers = encoded.source.headers
+        self.tables: dict[str, TableSpec] = {}
+        self.reasons: list[Reason] = []
+        self.comments: dict[str, list[str]] = {}
+        self.notes: list[tuple[str, str]] = []
+
+    def write(self, base: Entity) -> Proposal:
+        name = self.name
+        table = free_name(singular(name), self.taken, f"{singular(name)}_record")
+        self._table(base, table, name, None)
+        spelled = sorted({s for c in self.encoded.columns for s in c.blank_as})
+        spec = SourceSpec(file=self.file, blanks=tuple(spelled), **self.encoded.source.settings())
+        self.comments[f"sources.{name}"] = [f"{self.encoded.rows:,} rows, {len(self.headers)} columns"]
+        layout = Layout(kerfmark=VERSION, sources={name: spec}, tables=self.tables)
+        return Proposal(layout, tuple(self.reasons), tuple(self.notes), self.comments)
+
+    def _table(self, entity: Entity, name: str, source: str, within: tuple[str, Entity] | None) -> None:
+        """Adds the table of an entity, then those of its parents."""
+        self.tables[name] = TableSpec(source=source)                # keeps the children before their parents
+        parents = [(self._name(p), p) for p in entity.parents]
+        named = self._column_names(entity, name)
+        columns: dict[str, ColumnSpec] = {}
+        for c, column in named.items():
+            columns[column] = ColumnSpec(header=self.headers[c], type=str(self.recognised[c].type))
+            if self.recognised[c].note:
+                self.notes.append((self.headers[c], self.recognised[c].note))
+                self.comments[f"tables.{name}.{column}"] = [self.recognised[c].note]
+        taken, links = set(columns), {}
+        for parent, e in parents:
+            key = generated_key(parent, self._column_names(e, parent).values())
+            links[free_name(key, taken, f"{parent}_link")] = parent
+        link_of = {c: link for (_, e), link in zip(parents, links, strict=True) for c in e.everything}
+        known_by = tuple(dict.fromkeys(named.get(c) or link_of[c] for c in entity.key))
+        optional = [n for c, n in named.items() if self.encoded.columns[c].blanks and self._blank_here(c, entity)]
+        optional += [link for (_, e), link in zip(parents, links, strict=True)
+                     if all(self._blank_here(c, entity) for c in e.key)]
+        self.tables[name] = TableSpec(
+            source=source, each_row=within is None, known_by=known_by, columns=columns, links=links,
+            unique=tuple((named[c],) for c in entity.alternates if c in named), optional=tuple(optional))
+        if within:
+            self._explain(name, entity, within)
+        else:
+            self.comments[f"tables.{name}"] = [f"one record per row: {entity.rows:,}"]
+        for parent, e in parents:
+            self._table(e, parent, source, (name, entity))
+
+    def _column_names(self, entity: Entity, table: str) -> dict[int, str]:
+        """A name for each column that lives in an entity's table."""
+        taken: set[str] = set()
+        return {c: free_name(snake(self.headers[c]), taken, f"{table}_{snake(self.headers[c]) or c + 1}") for c in entity.own}
+
+    def _blank_here(self, c: int, entity: Entity) -> bool:
+        """Whether a column is blank in some record of an entity (not only in rows that have no such record)."""
+        codes = self.encoded.columns[c].codes
+        blank = codes < 0
+        for key in entity.key if entity.rows < self.encoded.rows else ():
+            blank = blank & (self.encoded.columns[key].codes >= 0)
+        return bool(np.any(blank))
+
+    def _name(self, entity: Entity) -> str:
+        """A name for the table of an entity, from the header of its key or what the others have in common."""
+        keys = [self.headers[c] for c in [*reversed(entity.key), *entity.alternates]]
+        good = [h for h in keys if helpful(h)] or [h for h in map(self.headers.__getitem__, entity.own) if helpful(h)] or keys
+        words = stem(good[0])
+        if len(entity.key) > 1 and len(words) > 1 and words[-1] in ("number", "no", "nr"):
+            words = words[:-1]
+        name = singular(snake(" ".join(words)))
+        return free_name(name, self.taken, f"{name or 'part'}_record")
+
+    def _explain(self, name: str, entity: Entity, within: tuple[str, Entity]) -> None:
+        direct = {*entity.own, *(c for p in entity.parents for c in p.key)} - {*entity.key}
+        decided = {c: e for c, e in sorted(entity.evidence.items()) if c in direct and e.repeats}
+        reason = Reason(name, within[0], tuple(self.headers[c] for c in entity.key),
+                        tuple(self.headers[c] for c in decided), entity.rows,
+                        max((e.repeats for e in decided.values()), default=0), 0, round(sum(e.expected for e in decided.values())))
+        self.reasons.append(reason)
+        self.comments[f"tables.{name}"] = [str(reason)]

@@ -1,0 +1,179 @@
+"""cut: builds a database from a layout, or from plain files by proposing a layout first."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pyarrow as pa
+
+from kerfmark import __version__
+from kerfmark.build.split import TableRows, split
+from kerfmark.errors import Origin, TargetError, UsageError
+from kerfmark.layout.model import Layout, SourceSpec
+from kerfmark.layout.text import read_layout, write_layout
+from kerfmark.ledger.records import LoadedFile, file_beside, open_ledger, write_load
+from kerfmark.profile.encode import EncodedSource, encode
+from kerfmark.profile.recognise import blank_spellings, recognise
+from kerfmark.progress import Progress, silent
+from kerfmark.read.delimited import DelimitedSource
+from kerfmark.read.dialect import Dialect
+from kerfmark.store.sqlite import NewFile
+from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
+
+LAYOUT_ENDING = ".layout.toml"
+
+
+@dataclass(frozen=True)
+class SourceRead:
+    """A source that was read: rows without the header, columns, bytes."""
+
+    name: str
+    file: str
+    rows: int
+    columns: int
+    bytes: int
+    delimiter: str
+    encoding: str
+
+
+@dataclass(frozen=True)
+class TableMade:
+    """A table that was made. `links` maps foreign key columns to tables."""
+
+    name: str
+    rows: int
+    key: str
+    known_by: tuple[str, ...]
+    links: dict[str, str]
+    columns: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class CutResult:
+    """What a cut did. `layout` is the file the layout was saved in, or came from; `notes` are (header, remark)."""
+
+    database: str
+    layout: str
+    marked: bool
+    sources: tuple[SourceRead, ...]
+    tables: tuple[TableMade, ...]
+    reasons: tuple[Reason, ...]
+    notes: tuple[tuple[str, str], ...]
+    seconds: float
+
+
+def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False, delimiter: str | None = None,
+        encoding: str | None = None, progress: Progress = silent) -> CutResult:
+    """Builds the SQLite file `into` from one layout (a .toml file) or from delimited text files.
+
+    Given plain files, the tables are proposed first and the layout is saved beside the database. Either the whole
+    database is there afterwards, or everything is as before.
+
+    Raises UsageError for what cannot be read or written, DataRefused when the data do not fit.
+    """
+    started = time.perf_counter()
+    paths, target = [Path(p) for p in inputs], Path(into)
+    file = NewFile(target, replace=replace)             # a target that will not do is told before the work
+    if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
+        if delimiter or encoding:
+            raise UsageError("a layout says itself how its sources are written", next="change it there")
+        layout = read_layout(paths[0])
+        encoded = {name: encode(open_source(name, spec, paths[0].parent), progress) for name, spec in layout.sources.items()}
+        proposal, saved = Proposal(layout, (), (), {}), paths[0]
+        text = paths[0].read_text(encoding="utf-8")
+    else:
+        saved = target.with_name(target.stem + LAYOUT_ENDING)
+        proposal, encoded = mark_files(paths, saved.parent, delimiter, encoding, progress)
+        layout = proposal.layout
+        text = write_layout(layout, proposal.comments)
+        _refuse_other_layout(saved, text, replace)
+    tables = split(layout, encoded)
+    _build(file, layout, text, tables, encoded, progress)
+    if saved != paths[0]:
+        part = saved.with_name(f".{saved.name}.{os.getpid()}.part")
+        part.write_text(text, encoding="utf-8")
+        part.replace(saved)
+    return CutResult(
+        str(target), str(saved), saved != paths[0],
+        tuple(SourceRead(n, layout.sources[n].file, e.rows, len(e.columns), e.source.size, layout.sources[n].delimiter,
+                         layout.sources[n].encoding) for n, e in encoded.items()),
+        tuple(_made(layout, t) for name in layout.tables for t in tables if t.name == name),
+        proposal.reasons, proposal.notes, round(time.perf_counter() - started, 3))
+
+
+def mark_files(paths: Sequence[Path], folder: Path, delimiter: str | None, encoding: str | None, progress: Progress
+               ) -> tuple[Proposal, dict[str, EncodedSource]]:
+    """Proposes the tables of plain files; the layout calls them as seen from `folder`."""
+    encoded: dict[str, EncodedSource] = {}
+    proposals: list[Proposal] = []
+    taken: set[str] = set()
+    for path in paths:
+        if path.suffix.lower() == ".toml":
+            raise UsageError("name one layout, or plain files, not both", origin=Origin(str(path)))
+        found = DelimitedSource(path, None if not (delimiter or encoding) else _told(path, delimiter, encoding))
+        name = source_name(path.stem, encoded)
+        source = encode(found, progress)
+        blanks = blank_spellings(source.columns)
+        settled = EncodedSource(found, source.rows, [c.without(blanks) if blanks else c for c in source.columns])
+        progress(f"typing {found.name}", 0, 0)
+        types = [recognise(c.values) for c in settled.columns]
+        progress(f"finding the tables in {found.name}", 0, 0)
+        proposals.append(propose(settled, types, name, file_beside(path, folder), taken))
+        encoded[name] = settled
+    return merged(proposals), encoded
+
+
+def _told(path: Path, delimiter: str | None, encoding: str | None) -> Dialect:
+    from kerfmark.read.dialect import find_dialect
+
+    return find_dialect(path, delimiter=delimiter, encoding=encoding)
+
+
+def open_source(name: str, spec: SourceSpec, folder: Path) -> DelimitedSource:
+    """The source that a layout describes; its file is named as seen from the layout's folder."""
+    return DelimitedSource(folder / spec.file, Dialect(spec.delimiter, spec.quote, spec.encoding, 1 if spec.header else None), name)
+
+
+def _refuse_other_layout(path: Path, text: str, replace: bool) -> None:
+    if path.exists() and not replace and path.read_text(encoding="utf-8", errors="replace") != text:
+        raise TargetError("a layout of that name exists already, and says something else", code="target.layout-exists",
+                          origin=Origin(str(path)), why="it may hold somebody's edits",
+                          next=f"cut from it (kerfmark cut {path} --into ...), name another database, or say --replace")
+
+
+def _build(file: NewFile, layout: Layout, text: str, tables: list[TableRows], encoded: dict[str, EncodedSource],
+           progress: Progress) -> None:
+    """Writes the tables into a new file and publishes it."""
+    with file:
+        file.create(layout, {n: e.source.headers for n, e in encoded.items()})
+        for table in tables:
+            file.load(table.name, table.schema, _told_of(table, progress))
+        progress("indexing", 0, 0)
+        file.finish()
+        open_ledger(file.execute)
+        folder = file.target.parent
+        files = [LoadedFile(1, n, file_beside(e.source.path, folder), e.source.size, e.source.fingerprint, e.rows)  # type: ignore[attr-defined]
+                 for n, e in encoded.items()]
+        write_load(file.execute, 1, datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S"), __version__, text, files)
+        progress("checking", 0, 0)
+        file.verify({t.name: t.rows for t in tables})
+        file.publish()
+
+
+def _told_of(table: TableRows, progress: Progress) -> Iterator[pa.RecordBatch]:
+    """The batches of a table, told as they pass."""
+    done = 0
+    for batch in table.batches():
+        yield batch
+        done += batch.num_rows
+        progress(f"writing {table.name}", done, table.rows)
+
+
+def _made(layout: Layout, table: TableRows) -> TableMade:
+    spec = layout.tables[table.name]
+    return TableMade(table.name, table.rows, layout.key_of(table.name), spec.known_by, dict(spec.links), tuple(spec.columns))

@@ -1,0 +1,54 @@
+"""prove: reads the sources again and compares them with what the database holds, row by row."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+from kerfmark.errors import Origin, SourceError
+from kerfmark.layout.text import parse_layout
+from kerfmark.ledger.prove import SourceProof, prove_source
+from kerfmark.ledger.records import read_ledger
+from kerfmark.profile.encode import encode
+from kerfmark.progress import Progress, silent
+from kerfmark.store.sqlite import reading
+
+
+@dataclass(frozen=True)
+class ProveResult:
+    """The outcome per source, and how many links of the database lead nowhere."""
+
+    database: str
+    proofs: tuple[SourceProof, ...]
+    broken_links: int
+    seconds: float
+
+    @property
+    def holds(self) -> bool:
+        """Whether nothing differs."""
+        return self.broken_links == 0 and all(p.holds for p in self.proofs)
+
+
+def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
+    """Compares every row of every source with the database's own rows, as typed values.
+
+    Raises TargetError when Kerfmark did not make the database, SourceError when a source is no longer there.
+    """
+    from kerfmark.verbs.cut import open_source
+
+    started, path = time.perf_counter(), Path(database)
+    with reading(path) as db:
+        text, files = read_ledger(db, path)
+        layout = parse_layout(text, "the layout in the database")
+        proofs = []
+        for loaded in files:
+            where = path.parent / loaded.file
+            if not where.exists():
+                raise SourceError("the file that was loaded is no longer there", code="source.missing",
+                                  origin=Origin(loaded.file), next="put it back, or move the database with it")
+            spec = layout.sources[loaded.source].model_copy(update={"file": loaded.file})
+            encoded = encode(open_source(loaded.source, spec, path.parent), progress)
+            proofs.append(prove_source(path, db, layout, loaded.source, encoded, loaded.file, loaded.fingerprint, progress))
+        broken = len(db.execute("PRAGMA foreign_key_check").fetchall())
+    return ProveResult(str(database), tuple(proofs), broken, round(time.perf_counter() - started, 3))
