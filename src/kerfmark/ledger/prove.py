@@ -17,7 +17,6 @@ import numpy as np
 import pyarrow as pa
 
 from kerfmark.layout.model import Layout
-from kerfmark.profile.convert import to_typed
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.progress import Progress
 from kerfmark.store.ddl import view_name
@@ -71,7 +70,7 @@ class _Expected:
         for header in (h for h in encoded.source.headers if h in homes):
             texts = encoded.column(header).without(list(spec.blanks))
             self.headers.append(header)
-            self.values.append(stored(to_typed(texts.values, homes[header].of_type)))
+            self.values.append(stored(texts.typed(homes[header].of_type)))
             self.codes.append(texts.codes)
 
     def cells(self, i: int, start: int, end: int) -> pa.Array:
@@ -170,8 +169,8 @@ def _typed_rows(rows: sqlite3.Cursor) -> Iterator[tuple[Any, ...]]:
 
 
 def _typed(value: Any) -> Any:
-    """A value with its type, since Python takes 1 and 1.0 for the same."""
-    return value if value is None or isinstance(value, str) else (type(value).__name__, value)
+    """A value as it is compared: a number is no text that spells it, but 5 is 5.0 (SQLite keeps whole decimals so)."""
+    return value if value is None or isinstance(value, str) else ("number", value)
 
 
 def _said(value: Any) -> str:

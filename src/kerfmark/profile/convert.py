@@ -23,6 +23,8 @@ def to_typed(texts: pa.StringArray, type_: ColumnType) -> pa.Array:
         return pc.cast(where, pa.bool_())
     if kind in ("date", "timestamp", "time"):
         return read_moments(texts, kind, type_.form)
+    if kind == "integer" and (whole := integers(texts)) is not None:
+        return whole
     shape = {
         "integer": r"^-?[0-9]{1,18}$",
         "real": r"^[-+]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][-+]?[0-9]+)?$",
@@ -34,6 +36,17 @@ def to_typed(texts: pa.StringArray, type_: ColumnType) -> pa.Array:
     if kind == "decimal" and type_.mark == ",":
         texts = pc.replace_substring(texts, ",", ".", max_replacements=1)
     return pc.cast(texts, type_.arrow)
+
+
+def integers(texts: pa.StringArray) -> pa.Int64Array | None:
+    """All texts as integers, if that is what all are: much faster than trying each."""
+    if len(texts) - texts.null_count == 0 or pc.max(pc.binary_length(texts)).as_py() > 18:
+        return None
+    try:
+        whole = pc.cast(texts, pa.int64())
+    except pa.ArrowInvalid:
+        return None
+    return whole if pc.all(pc.equal(pc.cast(whole, pa.string()), texts)).as_py() else None
 
 
 def to_text(values: pa.Array, type_: ColumnType) -> pa.StringArray:

@@ -6,14 +6,19 @@ Everything after reading works on these codes, so the cost of a text is paid onc
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark.profile.convert import integers, to_typed
+from kerfmark.profile.types import ColumnType
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Source
+
+HARDLY_REPEATS = 0.8
+"""The share of distinct texts in a batch from which a column is not worth encoding batch by batch."""
 
 
 @dataclass
@@ -27,6 +32,13 @@ class EncodedColumn:
     values: pa.StringArray
     codes: np.ndarray
     blank_as: tuple[str, ...] = ()
+    _typed: tuple[ColumnType, pa.Array] | None = field(default=None, repr=False)
+
+    def typed(self, type_: ColumnType) -> pa.Array:
+        """The distinct values in a type; null where one does not fit. The last answer is remembered."""
+        if self._typed is None or self._typed[0] != type_:
+            self._typed = type_, to_typed(self.values, type_)
+        return self._typed[1]
 
     @property
     def blanks(self) -> int:
@@ -61,24 +73,44 @@ class EncodedSource:
 
 def encode(source: Source, progress: Progress = silent) -> EncodedSource:
     """Reads a source once and encodes its columns, two batches at a time."""
-    pieces: list[list[pa.DictionaryArray]] = []
+    pieces: list[list[pa.Array]] = []
+    plain: set[int] = set()                     # columns that hardly repeat are encoded once, at the end
     rows = 0
-    for piece in source.map_batches(lambda batch: [c.dictionary_encode() for c in batch.columns]):
+
+    def work(batch: pa.RecordBatch) -> list[pa.Array]:
+        return [c if i in plain else c.dictionary_encode() for i, c in enumerate(batch.columns)]
+
+    for piece in source.map_batches(work):
         pieces.append(piece.result)
+        plain |= {i for i, c in enumerate(piece.result)
+                  if pa.types.is_dictionary(c.type) and len(c.dictionary) > HARDLY_REPEATS * len(c)}
         rows += piece.rows
         progress(f"reading {source.name}", rows, 0)
     chunks = [[piece[i] for piece in pieces] for i in range(len(source.headers))]
     pieces.clear()
+    whole = [_encode_whole if i in plain else _unify for i in range(len(chunks))]
     with ThreadPoolExecutor(2) as pool:
-        return EncodedSource(source, rows, list(pool.map(_unify, source.headers, chunks)))
+        return EncodedSource(source, rows, list(pool.map(lambda f, h, c: f(h, c), whole, source.headers, chunks)))
 
 
 def _unify(header: str, chunks: list[pa.DictionaryArray]) -> EncodedColumn:
     """One column from its encoded chunks, whose dictionaries differ."""
     whole = pa.chunked_array(chunks).unify_dictionaries().combine_chunks()
-    if isinstance(whole, pa.ChunkedArray):
-        whole = whole.chunk(0)
-    codes = whole.indices
+    return _from_dictionary(header, whole.chunk(0) if isinstance(whole, pa.ChunkedArray) else whole)
+
+
+def _encode_whole(header: str, chunks: list[pa.Array]) -> EncodedColumn:
+    """One column from chunks of text (the first ones may be encoded). Ascending numbers need no look at each other."""
+    texts = pa.concat_arrays([c.cast(pa.string()) if pa.types.is_dictionary(c.type) else c for c in chunks])
+    chunks.clear()
+    numbers = integers(texts) if texts.null_count == 0 else None
+    if numbers is not None and bool(np.all(np.diff(numbers.to_numpy()) > 0)):
+        return EncodedColumn(header, texts, np.arange(len(texts), dtype=np.int32))
+    return _from_dictionary(header, texts.dictionary_encode())
+
+
+def _from_dictionary(header: str, encoded: pa.DictionaryArray) -> EncodedColumn:
+    codes = encoded.indices
     if codes.null_count:
         codes = codes.fill_null(-1)
-    return EncodedColumn(header, whole.dictionary, codes.to_numpy())
+    return EncodedColumn(header, encoded.dictionary, codes.to_numpy())

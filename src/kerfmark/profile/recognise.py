@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kerfmark.profile.convert import to_text, to_typed
+from kerfmark.profile.convert import integers, to_text, to_typed
 from kerfmark.profile.encode import EncodedColumn
 from kerfmark.profile.moments import plausible
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, plain_form
@@ -72,6 +72,8 @@ def _number(values: pa.StringArray) -> Recognised | None:
     first = pc.utf8_slice_codeunits(values.slice(0, 200), 0, 1)
     if not pc.all(pc.is_in(first, value_set=pa.array(list("-0123456789")))).as_py():
         return None
+    if integers(values) is not None:
+        return Recognised(INTEGER)
     if pc.all(pc.match_substring_regex(values, r"^-?[0-9]+$")).as_py():
         if not _respelled(values, INTEGER):
             zeros = pc.any(pc.match_substring_regex(values, r"^-?0[0-9]")).as_py()

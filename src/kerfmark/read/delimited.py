@@ -174,6 +174,8 @@ class DelimitedSource:
     ) -> _Parsed | _BadBytes:
         """One chunk of whole records as a batch, and what `work` makes of it. Runs in a worker thread."""
         digest = hashlib.blake2b(raw, digest_size=16).digest()
+        if not len(chunk):
+            return _Parsed(None, 0, 0, np.empty(0, np.int64), [], digest)
         ragged: list[tuple[int, int]] = []
 
         def skip(row: Any) -> str:

@@ -21,7 +21,7 @@ import numpy as np
 
 from kerfmark.profile.codes import Codes, combine, first_rows, holds
 from kerfmark.structure.dependencies import SAMPLE, Evidence, Relation
-from kerfmark.structure.headers import helpful, looks_like_key, names_things, share_stem, stem
+from kerfmark.structure.headers import helpful, looks_like_key, names_things, reaches_things, share_stem, stem
 
 ENOUGH = 14.0
 """Nats of evidence that a dependency needs (odds of about a million to one)."""
@@ -162,10 +162,10 @@ def _preferred(names: list[int], relation: Relation, columns: list[int], traits:
     """Interchangeable keys, best first: without blanks, then the code of what another one names, then file order."""
     stems = {c: tuple(stem(traits[c].header)) for c in names}
 
-    def rank(c: int) -> tuple[bool, bool, bool, int]:
+    def rank(c: int) -> tuple[bool, bool, bool, bool, int]:
         shared = any(stems[c] == stems[d] for d in names if d != c) or not helpful(traits[c].header)
         return (relation.filled[columns.index(c)] < relation.rows, not (shared and looks_like_key(traits[c].header)),
-                traits[c].kind != "text" and not looks_like_key(traits[c].header), c)
+                reaches_things(traits[c].header), traits[c].kind != "text" and not looks_like_key(traits[c].header), c)
 
     return sorted(names, key=rank)
 
@@ -240,10 +240,10 @@ def _decided_by_pair(relation: Relation, a: int, b: int, targets: list[int]
     if int(np.count_nonzero(some >= 0)) < 1.3 * size:    # too few repeats for the whole to have enough of them
         return None
     alive = [t for t in targets if holds(some, relation.columns[t][rows], size)]
-    most = (min(relation.filled[a], relation.filled[b]) - max(limits)) / max(relation.rows, 1)
+    most = min(relation.filled[a], relation.filled[b]) - max(limits)
     spared = {t: min(_exceptions(relation, x, t) for x in (a, b)) for t in alive}
     alive = [t for t in alive if spared[t] * most >= ENOUGH_FOR_PAIRS
-             and spared[t] >= LITTLE_ALONE * relation.rows * (1 - relation.sameness[t])]
+             and spared[t] >= LITTLE_ALONE * (1 - relation.sameness[t])]
     if not alive:
         return None
     codes, values = relation.pair(a, b)
@@ -254,7 +254,7 @@ def _decided_by_pair(relation: Relation, a: int, b: int, targets: list[int]
     for t in alive:
         if not holds(codes, relation.columns[t], values):
             continue
-        expected = spared[t] / max(relation.rows, 1) * repeats
+        expected = spared[t] * repeats
         if expected >= ENOUGH_FOR_PAIRS:
             found[t] = Evidence(values, repeats, expected)
     return (codes, values, found) if found else None
@@ -269,12 +269,13 @@ def _cluster(relation: Relation, a: int) -> np.ndarray:
     return rows[:4 * SAMPLE]
 
 
-def _exceptions(relation: Relation, a: int, b: int) -> int:
-    """In how many rows column b differs from what it is where the same value of column a was last seen."""
-    codes, other = relation.columns[a], relation.columns[b]
+def _exceptions(relation: Relation, a: int, b: int) -> float:
+    """The share of rows in which column b is not what it is elsewhere beside the same a (seen on some values of a)."""
+    rows = _cluster(relation, a)
+    codes, other = relation.columns[a][rows], relation.columns[b][rows]
     last = np.full(relation.sizes[a] + 1, -1, other.dtype)
     last[codes] = other
-    return int(np.count_nonzero(last[codes] != other))
+    return float(np.count_nonzero(last[codes] != other)) / max(len(rows), 1)
 
 
 def _widest(found: list[_Determinant]) -> list[_Determinant]:

@@ -8,6 +8,8 @@ import unicodedata
 KEY_WORDS = frozenset(
     {"id", "code", "no", "nr", "num", "number", "ref", "key", "tag", "sku", "isbn", "ean", "uuid", "nummer", "reference"})
 """Last words of headers that identify things."""
+REACH_WORDS = frozenset({"phone", "telephone", "tel", "mobile", "fax", "email", "mail", "address", "street", "website", "url", "grid"})
+"""Words for how or where something is reached: often unique, but not what it is known by."""
 NAME_WORDS = frozenset(["name", "title", "label", "description"])
 
 _CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Za-z])(?=[0-9]+$)")
@@ -24,6 +26,11 @@ def looks_like_key(header: str) -> bool:
     """Whether a header ends like that of an identifier: `hive no`, `KeeperID`, `ref`."""
     said = words(header)
     return bool(said) and (said[-1] in KEY_WORDS or header.rstrip().endswith("#"))
+
+
+def reaches_things(header: str) -> bool:
+    """Whether a header speaks of a phone, an address and the like."""
+    return bool(REACH_WORDS & set(words(header)))
 
 
 def names_things(header: str) -> bool:

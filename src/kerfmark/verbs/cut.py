@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -22,7 +23,7 @@ from kerfmark.profile.recognise import blank_spellings, recognise
 from kerfmark.progress import Progress, silent
 from kerfmark.read.delimited import DelimitedSource
 from kerfmark.read.dialect import Dialect
-from kerfmark.store.sqlite import NewFile
+from kerfmark.store.sqlite import NewFile, stored
 from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
 
 LAYOUT_ENDING = ".layout.toml"
@@ -121,7 +122,8 @@ def mark_files(paths: Sequence[Path], folder: Path, delimiter: str | None, encod
         blanks = blank_spellings(source.columns)
         settled = EncodedSource(found, source.rows, [c.without(blanks) if blanks else c for c in source.columns])
         progress(f"typing {found.name}", 0, 0)
-        types = [recognise(c.values) for c in settled.columns]
+        with ThreadPoolExecutor(2) as pool:
+            types = list(pool.map(recognise, [c.values for c in settled.columns]))
         progress(f"finding the tables in {found.name}", 0, 0)
         proposals.append(propose(settled, types, name, file_beside(path, folder), taken))
         encoded[name] = settled
@@ -152,7 +154,8 @@ def _build(file: NewFile, layout: Layout, text: str, tables: list[TableRows], en
     with file:
         file.create(layout, {n: e.source.headers for n, e in encoded.items()})
         for table in tables:
-            file.load(table.name, table.schema, _told_of(table, progress))
+            schema, batches = table.batches(stored)
+            file.load(table.name, schema, _told_of(table, batches, progress))
         progress("indexing", 0, 0)
         file.finish()
         open_ledger(file.execute)
@@ -165,10 +168,10 @@ def _build(file: NewFile, layout: Layout, text: str, tables: list[TableRows], en
         file.publish()
 
 
-def _told_of(table: TableRows, progress: Progress) -> Iterator[pa.RecordBatch]:
+def _told_of(table: TableRows, batches: Iterator[pa.RecordBatch], progress: Progress) -> Iterator[pa.RecordBatch]:
     """The batches of a table, told as they pass."""
     done = 0
-    for batch in table.batches():
+    for batch in batches:
         yield batch
         done += batch.num_rows
         progress(f"writing {table.name}", done, table.rows)

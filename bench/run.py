@@ -1,0 +1,85 @@
+"""Compares Kerfmark with the database engine's own shell on the same file, side by side in one run.
+
+    python bench/run.py [--rows 2000000] [--times 3] [--folder /tmp/kerfmark-bench]
+
+Prints wall and CPU seconds and peak memory of whole processes (the median of several runs, taken in turn), and the
+ratios. The shell loads the file as one table without types, keys, links or indexes. Needs the program `sqlite3`.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from make_flat import make_flat
+
+Figures = tuple[float, float, float]
+"""Wall seconds, CPU seconds, peak memory in MB."""
+
+
+def measure(command: list[str], prepare: Callable[[], None]) -> Figures:
+    """Runs one command as a process of its own."""
+    prepare()
+    with tempfile.TemporaryFile() as output:
+        start = time.perf_counter()
+        process = subprocess.Popen(command, stdout=output, stderr=output, stdin=subprocess.DEVNULL)
+        _, status, used = os.wait4(process.pid, 0)
+        wall = time.perf_counter() - start
+        if status:
+            output.seek(0)
+            raise SystemExit(f"{command[0]} failed:\n{output.read().decode()}")
+    return wall, used.ru_utime + used.ru_stime, used.ru_maxrss / 1024
+
+
+def main() -> None:
+    """Command line."""
+    ap = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    ap.add_argument("--rows", type=int, default=2_000_000)
+    ap.add_argument("--times", type=int, default=3)
+    ap.add_argument("--folder", type=Path, default=Path(tempfile.gettempdir()) / "kerfmark-bench")
+    args = ap.parse_args()
+    if not shutil.which("sqlite3"):
+        raise SystemExit("the program sqlite3 is needed for the comparison")
+    args.folder.mkdir(parents=True, exist_ok=True)
+    flat = args.folder / f"inspections-{args.rows}.csv"
+    if not flat.exists():
+        make_flat(args.rows, flat)
+    cut, shell = args.folder / "cut.db", args.folder / "shell.db"
+    layout = args.folder / "cut.layout.toml"
+
+    def clear(*paths: Path) -> Callable[[], None]:
+        return lambda: [p.unlink(missing_ok=True) for p in paths] and None
+
+    program = [sys.executable, "-m", "kerfmark"]
+    jobs: dict[str, tuple[list[str], Callable[[], None]]] = {
+        "engine's shell, flat": (["sqlite3", str(shell), ".mode csv", f".import {flat} flat"], clear(shell)),
+        "kerfmark cut": ([*program, "cut", str(flat), "--into", str(cut)], clear(cut, layout)),
+        "kerfmark cut, layout given": ([*program, "cut", str(layout), "--into", str(cut)], clear(cut)),
+        "kerfmark prove": ([*program, "prove", str(cut)], lambda: None),
+    }
+    flat.read_bytes()                                   # warm
+    runs: dict[str, list[Figures]] = {name: [] for name in jobs}
+    for _ in range(args.times):
+        for name, (command, prepare) in jobs.items():
+            runs[name].append(measure(command, prepare))
+    middle = {name: [statistics.median(f) for f in zip(*some, strict=True)] for name, some in runs.items()}
+    base = middle["engine's shell, flat"]
+    print(f"{args.rows:,} rows x 13 columns, {flat.stat().st_size / 1e6:.0f} MB, median of {args.times}\n")
+    print("| work | wall s | CPU s | peak MB | wall, of the shell's | CPU, of the shell's | spread of wall |")
+    print("|---|---|---|---|---|---|---|")
+    for name, (wall, cpu, peak) in middle.items():
+        walls = [f[0] for f in runs[name]]
+        print(f"| {name} | {wall:.1f} | {cpu:.1f} | {peak:.0f} | {wall / base[0]:.2f} | {cpu / base[1]:.2f} "
+              f"| {min(walls):.1f}-{max(walls):.1f} |")
+
+
+if __name__ == "__main__":
+    main()

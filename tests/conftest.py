@@ -1,0 +1,79 @@
+"""What all tests share: a way to run the real program, and files in a temporary folder."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+DEMO = Path(__file__).parent.parent / "src/kerfmark/demo/data"
+
+
+@dataclass(frozen=True)
+class Run:
+    """What a run of the program did."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        """Its standard output as JSON."""
+        return json.loads(self.out)
+
+
+Runner = Callable[..., Run]
+
+
+@pytest.fixture
+def kerfmark(tmp_path: Path) -> Runner:
+    """Runs the program in a fresh folder; fails, telling everything, unless it ends with the expected code."""
+
+    def run(*args: str | Path, code: int = 0) -> Run:
+        env = {k: v for k, v in os.environ.items() if not k.startswith("KERFMARK")} | {"NO_COLOR": "1", "TZ": "Asia/Kathmandu"}
+        done = subprocess.run([sys.executable, "-m", "kerfmark", *map(str, args)], cwd=tmp_path, env=env,
+                              capture_output=True, text=True, timeout=120, check=False, encoding="utf-8")
+        assert done.returncode == code, (
+            f"kerfmark {' '.join(map(str, args))}\nexit code {done.returncode}, not {code}\n"
+            f"--- out\n{done.stdout}\n--- err\n{done.stderr}\n--- folder\n{sorted(p.name for p in tmp_path.iterdir())}")
+        assert "Traceback" not in done.stderr
+        return Run(done.returncode, done.stdout, done.stderr)
+
+    return run
+
+
+@pytest.fixture
+def write(tmp_path: Path) -> Callable[..., Path]:
+    """Writes a file into the test's folder."""
+
+    def write_(name: str, content: str | bytes) -> Path:
+        path = tmp_path / name
+        path.write_bytes(content.encode() if isinstance(content, str) else content)
+        return path
+
+    return write_
+
+
+@pytest.fixture
+def visits(write: Callable[..., Path]) -> Path:
+    """A small flat file with the chain visit -> hive -> apiary, and keepers."""
+    return write("visits.csv", flat_visits())
+
+
+def flat_visits(rows: int = 240) -> str:
+    """The text of such a file."""
+    lines = ["visit no,day,hive,kind,apiary,grid,keeper,phone,kg"]
+    for i in range(rows):
+        hive, keeper = (i * 7 + i // 11) % 24, (i + i // 17) % 9
+        apiary = hive % 6
+        lines.append(f"{i + 1},2025-{1 + i % 12:02}-{1 + i % 28:02},H{hive:02},{['wood', 'straw', 'cork'][hive * hive % 3]},"
+                     f"Field {apiary},XK {apiary * 37 % 90:02},Keeper {keeper},0555 {keeper * 7919 % 1000:03},{i * i % 97 / 10:.1f}")
+    return "\n".join(lines) + "\n"

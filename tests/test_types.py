@@ -1,0 +1,135 @@
+"""Types are taken from all values, and only where nothing is lost."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+import pyarrow as pa
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from kerfmark.profile.codes import combine, first_rows, holds
+from kerfmark.profile.convert import misfits, to_text, to_typed
+from kerfmark.profile.encode import EncodedColumn
+from kerfmark.profile.moments import CANDIDATES
+from kerfmark.profile.recognise import blank_spellings, recognise
+from kerfmark.profile.types import ColumnType, parse_type
+
+
+@pytest.mark.parametrize(("texts", "expected"), [
+    (["1", "22", "-3"], "integer"),
+    (["007", "12"], "text"),
+    (["12345678901234567890", "1"], "text"),
+    (["1.10", "2.35"], "decimal(3,2)"),
+    (["1.1", "2.35", "3"], "decimal(3,2) 0.##"),
+    (["1,5", "2,0"], "decimal(2,1) 0,0"),
+    (["1.5", "1.50"], "text"),
+    (["1,234", "2,345"], "text"),
+    (["-0", "1"], "text"),
+    (["yes", "no"], "boolean yes/no"),
+    (["Ja", "Nein"], "boolean Ja/Nein"),
+    (["0", "1"], "integer"),
+    (["2025-03-04", "2025-12-31"], "date YYYY-MM-DD"),
+    (["31.12.2025", "01.02.2024"], "date DD.MM.YYYY"),
+    (["13/4/2025", "4/5/2025"], "date D/M/YYYY"),
+    (["12/31/2025", "01/02/2024"], "date MM/DD/YYYY"),
+    (["3/4/2025", "4/5/2025"], "text"),
+    (["31.02.2025", "30.01.2025"], "text"),
+    (["2 Jan 2024", "13 Mar 2025"], "date D Mon YYYY"),
+    (["13.04.2025 08:15", "01.02.2025 09:30"], "timestamp DD.MM.YYYY hh:mm"),
+    (["10:30", "09:15"], "time hh:mm"),
+    (["calm", "1"], "text"),
+])
+def test_the_narrowest_type_that_loses_nothing(texts: list[str], expected: str) -> None:
+    assert str(recognise(pa.array(texts)).type) == expected
+
+
+def test_one_bad_value_among_many_is_seen() -> None:
+    texts = [str(i) for i in range(200_000)]
+    texts[123_456] = "12x"
+    assert recognise(pa.array(texts)).type.kind == "text"
+
+
+def test_why_a_column_stays_text_is_told() -> None:
+    assert "leading zeros" in recognise(pa.array(["007", "012"])).note
+    assert "date D/M/YYYY" in recognise(pa.array(["3/4/2025", "4/5/2025"])).note
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.sampled_from([(k, f) for k, forms in CANDIDATES.items() for f in forms]),
+       st.lists(st.datetimes(dt.datetime(1, 1, 1), dt.datetime(9999, 12, 31)), min_size=1, max_size=5))
+def test_a_moment_is_spelled_the_same_again(kind_form: tuple[str, str], moments: list[dt.datetime]) -> None:
+    kind, form = kind_form
+    type_ = ColumnType(kind, form=form)  # type: ignore[arg-type]
+    values = pa.array([m.replace(microsecond=0) for m in moments], pa.timestamp("s"))
+    if kind == "date":
+        values = values.cast(pa.date32())
+    elif kind == "time":
+        values = pa.array([m.time().replace(microsecond=0) for m in moments], pa.time32("s"))
+    texts = to_text(values, type_)
+    again = to_typed(texts, type_)
+    assert again.null_count == 0
+    assert to_text(again, type_).equals(texts)
+    assert parse_type(str(type_)) == type_
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.lists(st.decimals(allow_nan=False, allow_infinity=False, places=3, min_value=-10**9, max_value=10**9).map(str),
+                min_size=1, max_size=20))
+def test_decimals_keep_every_digit(texts: list[str]) -> None:
+    found = recognise(pa.array(sorted(set(texts)))).type
+    typed = to_typed(pa.array(texts), found)
+    assert to_text(typed, found).to_pylist() == texts
+
+
+def test_what_does_not_fit_is_found() -> None:
+    texts = pa.array(["1", None, "x", "3"])
+    typed = to_typed(texts, parse_type("integer"))
+    assert typed.to_pylist() == [1, None, None, 3]
+    assert misfits(texts, typed).tolist() == [2]
+
+
+@pytest.mark.parametrize("wrong", ["number", "decimal", "decimal(40,2)", "date", "date XX", "boolean", "integer(3)", "text 00"])
+def test_types_that_are_none_are_refused_with_a_reason(wrong: str) -> None:
+    with pytest.raises(ValueError, match=r"\w+"):
+        parse_type(wrong)
+
+
+def column(texts: list[str | None]) -> EncodedColumn:
+    encoded = pa.array(texts, pa.string()).dictionary_encode()
+    return EncodedColumn("c", encoded.dictionary, encoded.indices.fill_null(-1).to_numpy())
+
+
+def test_a_blank_spelling_counts_for_the_whole_source_once_it_is_sure() -> None:
+    numbers, words = column(["1", "n/a", "3"]), column(["calm", "n/a", "-"])
+    assert blank_spellings([numbers, words]) == ["n/a"]
+    assert blank_spellings([words]) == []
+    left = words.without(["n/a"])
+    assert left.codes.tolist() == [0, -1, 1] and left.values.to_pylist() == ["calm", "-"] and left.blank_as == ("n/a",)
+
+
+CODES = st.lists(st.tuples(st.integers(-1, 4), st.integers(-1, 4)), min_size=1, max_size=40)
+
+
+@given(CODES)
+def test_combinations_are_numbered_as_they_first_appear(rows: list[tuple[int, int]]) -> None:
+    import numpy as np
+
+    a, b = (np.array(c, np.int32) for c in zip(*rows, strict=True))
+    codes, count = combine([a, b], [5, 5])
+    seen: dict[tuple[int, int], int] = {}
+    expected = [-1 if -1 in row else seen.setdefault(row, len(seen)) for row in rows]
+    assert codes.tolist() == expected and count == len(seen)
+    assert [rows[r] for r in first_rows(codes, count)] == list(seen)
+
+
+@given(CODES)
+def test_deciding_is_what_its_definition_says(rows: list[tuple[int, int]]) -> None:
+    import numpy as np
+
+    a, b = (np.array(c, np.int32) for c in zip(*rows, strict=True))
+    goes_with: dict[int, set[int]] = {}
+    for x, y in rows:
+        goes_with.setdefault(x, set()).add(y)
+    assert holds(a, b, 5) == all(len(ys) == 1 and (x >= 0 or ys == {-1}) for x, ys in goes_with.items())
