@@ -9,8 +9,8 @@ from pathlib import Path
 
 import pytest
 
-import kerfmark.store.sqlite as store
 from conftest import Runner, flat_visits
+from kerfmark.store.sqlite import build, files
 
 Write = Callable[..., Path]
 
@@ -77,7 +77,8 @@ def test_prove_says_what_it_lacks(kerfmark: Runner, database: Path, visits: Path
 
 def test_the_demo_tells_the_whole_story(kerfmark: Runner, tmp_path: Path) -> None:
     out = kerfmark("demo", "story").out
-    at = [out.index(s) for s in ("$ kerfmark cut", "why these tables", "$ kerfmark show", "$ kerfmark prove", "compared", "Try next")]
+    parts = ("$ kerfmark cut", "why these tables", "$ kerfmark show", "$ kerfmark prove", "compared", "Try next")
+    at = [out.index(part) for part in parts]
     assert at == sorted(at)
     assert (tmp_path / "story/apiary.layout.toml").exists()
     kerfmark("demo", "story")                           # again, over itself
@@ -138,16 +139,16 @@ def test_a_full_disk_leaves_nothing(monkeypatch: pytest.MonkeyPatch, visits: Pat
             raise sqlite3.OperationalError("database or disk is full")
 
         with monkeypatch.context() as patch:
-            patch.setattr(store.NewFile, step, fail)
+            patch.setattr(build.NewFile, step, fail)
             with pytest.raises(sqlite3.OperationalError):
                 kerfmark.cut([visits], tmp_path / "bees.db", replace=True)
         assert {p.name: p.read_bytes() for p in tmp_path.iterdir()} == before
-    with pytest.raises(kerfmark.TargetError, match="disk is full"), store.translated(tmp_path / "bees.db"):
+    with pytest.raises(kerfmark.TargetError, match="disk is full"), files.translated(tmp_path / "bees.db"):
         raise sqlite3.OperationalError("database or disk is full")
 
 
 def test_links_that_lead_nowhere_are_found(database: Path) -> None:
     with sqlite3.connect(database) as db:
-        assert store.broken_links(db, "visit") == []
+        assert files.broken_links(db, "visit") == []
         db.execute("UPDATE visit SET keeper_id = 77 WHERE visit_id = 200")
-        assert store.broken_links(db, "visit") == ["keeper_id"]
+        assert files.broken_links(db, "visit") == ["keeper_id"]

@@ -53,5 +53,10 @@ def _tell(table: TableShown, terminal: Terminal) -> None:
     terminal.say((table.name, HEAD), "  ", "; ".join(facts))
     if table.first_rows:
         numbers = [i for i, c in enumerate(table.columns) if c.type.split("(")[0] in ("INTEGER", "BIGINT", "NUMERIC", "DOUBLE")]
-        terminal.table([c.name for c in table.columns],
-                       [["" if v is None else v for v in row] for row in table.first_rows], right=numbers)
+        heads = [c.name for c in table.columns]
+        rows = [["" if v is None else v for v in row] for row in table.first_rows]
+        if terminal.fits(heads, rows):
+            terminal.table(heads, rows, right=numbers)
+        else:                                           # too wide to be read across: a line per column instead
+            terminal.table(["column", "type", *(f"row {i + 1}" for i in range(len(rows)))],
+                           [[c.name, c.type, *(row[i] for row in rows)] for i, c in enumerate(table.columns)])

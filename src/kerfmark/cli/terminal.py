@@ -22,7 +22,7 @@ PATIENCE = 1.0
 WIDE = 10_000
 """Columns assumed where the output is no terminal, so that nothing is wrapped or cut."""
 
-HEAD, NAME, FAINT, BAD, GOOD = "bold dark_orange3", "bold", "dim", "bold red", "bold green"
+HEAD, NAME, FAINT, BAD, GOOD = "bold dark_orange3", "bold", "dim", "bold red3", "bold green4"
 
 
 class Terminal:
@@ -64,6 +64,13 @@ class Terminal:
         with console.capture() as captured:
             console.print(table)
         sys.stdout.write("".join(line.rstrip() + "\n" for line in captured.get().splitlines()))
+
+    def fits(self, heads: Sequence[str], rows: Sequence[Sequence[Any]]) -> bool:
+        """Whether a table is narrow enough to be printed without cutting anything."""
+        from rich.cells import cell_len
+
+        lines = [heads, *rows]
+        return sum(max(cell_len(str(line[i])) for line in lines) + 3 for i in range(len(heads))) <= self._console(False).width + 3
 
     def result(self, value: Any) -> None:
         """The whole result as one JSON document, where that was asked for."""

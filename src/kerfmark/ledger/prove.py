@@ -20,7 +20,8 @@ from kerfmark.layout.model import Layout
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.progress import Progress
 from kerfmark.store.ddl import view_name
-from kerfmark.store.sqlite import quote, stored, translated
+from kerfmark.store.sqlite.build import stored
+from kerfmark.store.sqlite.files import quote, translated
 
 BATCH = 65_536
 SHOWN = 20

@@ -8,7 +8,8 @@ import unicodedata
 KEY_WORDS = frozenset(
     {"id", "code", "no", "nr", "num", "number", "ref", "key", "tag", "sku", "isbn", "ean", "uuid", "nummer", "reference"})
 """Last words of headers that identify things."""
-REACH_WORDS = frozenset({"phone", "telephone", "tel", "mobile", "fax", "email", "mail", "address", "street", "website", "url", "grid"})
+REACH_WORDS = frozenset(
+    {"phone", "telephone", "tel", "mobile", "fax", "email", "mail", "address", "street", "website", "url", "grid"})
 """Words for how or where something is reached: often unique, but not what it is known by."""
 NAME_WORDS = frozenset(["name", "title", "label", "description"])
 

@@ -23,7 +23,7 @@ from kerfmark.profile.recognise import blank_spellings, recognise
 from kerfmark.progress import Progress, silent
 from kerfmark.read.delimited import DelimitedSource
 from kerfmark.read.dialect import Dialect
-from kerfmark.store.sqlite import NewFile, stored
+from kerfmark.store.sqlite.build import NewFile, stored
 from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
 
 LAYOUT_ENDING = ".layout.toml"

@@ -12,7 +12,7 @@ from kerfmark.ledger.prove import SourceProof, prove_source
 from kerfmark.ledger.records import read_ledger
 from kerfmark.profile.encode import encode
 from kerfmark.progress import Progress, silent
-from kerfmark.store.sqlite import reading
+from kerfmark.store.sqlite.files import reading
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kerfmark.errors import Origin, UsageError
-from kerfmark.store.sqlite import quote, reading
+from kerfmark.store.sqlite.files import quote, reading
 
 
 @dataclass(frozen=True)

@@ -1,7 +1,7 @@
 """SQLite: a new database is built under a temporary name beside its target and renamed when it is complete.
 
 Promises: 1. until `publish`, the target is as it was; 2. rows go in through the Arrow driver, in batches; 3. what is
-published has passed `foreign_key_check` and the row counts it should have, asked of a second connection.
+published has been asked, from a second connection, that every link resolves and that every table has its rows.
 """
 
 from __future__ import annotations
@@ -14,7 +14,6 @@ import threading
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
-from urllib.parse import quote as url_quote
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -22,17 +21,13 @@ import pyarrow.compute as pc
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
+from kerfmark.store.sqlite.files import broken_links, quote, translated
 
 T = TypeVar("T")
 
 LARGEST_EXACT = 15
 """Decimal digits that SQLite's numbers keep exactly; longer decimals are stored as text."""
 _FAST = ("journal_mode=off", "synchronous=off", "locking_mode=exclusive", "cache_size=-8000", "temp_store=file")
-
-
-def quote(name: str) -> str:
-    """A name as an SQL identifier."""
-    return '"' + name.replace('"', '""') + '"'
 
 
 def stored(values: pa.Array) -> pa.Array:
@@ -192,24 +187,6 @@ def ahead(batches: Iterable[T], depth: int = 3) -> Iterator[T]:
                 waiting.get(timeout=.05)
 
 
-def broken_links(db: sqlite3.Connection, table: str) -> list[str]:
-    """The foreign key columns of a table with a value that its parent does not have.
-
-    The same as `PRAGMA foreign_key_check`, but each distinct value is looked up once instead of once per row: the index
-    on the column is walked from value to value.
-    """
-    out = []
-    for link in db.execute(f"PRAGMA foreign_key_list({quote(table)})").fetchall():
-        parent, column, key = quote(link[2]), quote(link[3]), quote(link[4])
-        found = db.execute(
-            f"WITH RECURSIVE distinct_(v) AS (SELECT min({column}) FROM {quote(table)} UNION ALL"
-            f" SELECT (SELECT min({column}) FROM {quote(table)} WHERE {column} > v) FROM distinct_ WHERE v IS NOT NULL)"
-            f" SELECT v FROM distinct_ WHERE v IS NOT NULL AND NOT EXISTS (SELECT 1 FROM {parent} WHERE {key} = v) LIMIT 1")
-        if found.fetchone():
-            out.append(link[3])
-    return out
-
-
 def _rename_new(path: Path, target: Path) -> None:
     """Renames unless the target exists."""
     try:
@@ -230,50 +207,3 @@ def _type(type_: ColumnType) -> Any:
     if type_.kind == "decimal" and type_.precision > LARGEST_EXACT:
         return Text()
     return BigInteger() if type_.kind == "integer" else usual_type(type_)
-
-
-@contextlib.contextmanager
-def translated(target: Path) -> Iterator[None]:
-    """Turns the drivers' errors into ours."""
-    try:
-        yield
-    except KerfmarkError:
-        raise
-    except (sqlite3.Error, OSError) as error:
-        full = "full" in str(error).lower() or getattr(error, "errno", None) == 28
-        raise TargetError("the disk is full" if full else "the database cannot be used", code="target.failed",
-                          origin=Origin(str(target)), why=str(error),
-                          next="make room and run the command again" if full else "") from error
-    except Exception as error:
-        if type(error).__module__.startswith("adbc_driver_manager"):
-            raise TargetError("the database refused the rows", code="target.failed", origin=Origin(str(target)),
-                              why=str(error).splitlines()[0]) from error
-        raise
-
-
-@contextlib.contextmanager
-def reading(path: Path) -> Iterator[sqlite3.Connection]:
-    """An existing SQLite file, for reading only.
-
-    Raises TargetError when there is none or it is something else.
-    """
-    origin = Origin(str(path))
-    if not path.exists():
-        raise TargetError("there is no such database", code="target.missing", origin=origin,
-                          next="check the name and the folder")
-    if path.is_dir():
-        raise TargetError("this is a folder, not a database", code="target.folder", origin=origin)
-    with translated(path), contextlib.closing(sqlite3.connect(_read_only(path), uri=True)) as db:
-        try:
-            db.execute("SELECT count(*) FROM sqlite_master").fetchone()
-        except sqlite3.DatabaseError as error:
-            raise TargetError("this is not an SQLite database", code="target.not-a-database", origin=origin,
-                              why=str(error)) from error
-        yield db
-
-
-def _read_only(path: Path) -> str:
-    """The URI under which SQLite opens a file for reading only."""
-    return f"file:{url_quote(str(path.resolve()))}?mode=ro"
-
-

@@ -1,0 +1,82 @@
+"""SQLite files that are there: opening them for reading, quoting, errors in our words, and links that lead nowhere.
+
+Loads neither Arrow nor SQLAlchemy, so that looking into a small database is quick.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+from collections.abc import Iterator
+from pathlib import Path
+from urllib.parse import quote as url_quote
+
+from kerfmark.errors import KerfmarkError, Origin, TargetError
+
+
+def quote(name: str) -> str:
+    """A name as an SQL identifier."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+@contextlib.contextmanager
+def translated(target: Path) -> Iterator[None]:
+    """Turns the drivers' errors into ours."""
+    try:
+        yield
+    except KerfmarkError:
+        raise
+    except (sqlite3.Error, OSError) as error:
+        full = "full" in str(error).lower() or getattr(error, "errno", None) == 28
+        raise TargetError("the disk is full" if full else "the database cannot be used", code="target.failed",
+                          origin=Origin(str(target)), why=str(error),
+                          next="make room and run the command again" if full else "") from error
+    except Exception as error:
+        if type(error).__module__.startswith("adbc_driver_manager"):
+            raise TargetError("the database refused the rows", code="target.failed", origin=Origin(str(target)),
+                              why=str(error).splitlines()[0]) from error
+        raise
+
+
+@contextlib.contextmanager
+def reading(path: Path) -> Iterator[sqlite3.Connection]:
+    """An existing SQLite file, for reading only.
+
+    Raises TargetError when there is none or it is something else.
+    """
+    origin = Origin(str(path))
+    if not path.exists():
+        raise TargetError("there is no such database", code="target.missing", origin=origin,
+                          next="check the name and the folder")
+    if path.is_dir():
+        raise TargetError("this is a folder, not a database", code="target.folder", origin=origin)
+    with translated(path), contextlib.closing(sqlite3.connect(_read_only(path), uri=True)) as db:
+        try:
+            db.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        except sqlite3.DatabaseError as error:
+            raise TargetError("this is not an SQLite database", code="target.not-a-database", origin=origin,
+                              why=str(error)) from error
+        yield db
+
+
+def _read_only(path: Path) -> str:
+    """The URI under which SQLite opens a file for reading only."""
+    return f"file:{url_quote(str(path.resolve()))}?mode=ro"
+
+
+def broken_links(db: sqlite3.Connection, table: str) -> list[str]:
+    """The foreign key columns of a table with a value that its parent does not have.
+
+    The same as `PRAGMA foreign_key_check`, but each distinct value is looked up once instead of once per row: the index
+    on the column is walked from value to value.
+    """
+    out = []
+    for link in db.execute(f"PRAGMA foreign_key_list({quote(table)})").fetchall():
+        parent, column, key = quote(link[2]), quote(link[3]), quote(link[4])
+        found = db.execute(
+            f"WITH RECURSIVE distinct_(v) AS (SELECT min({column}) FROM {quote(table)} UNION ALL"
+            f" SELECT (SELECT min({column}) FROM {quote(table)} WHERE {column} > v) FROM distinct_ WHERE v IS NOT NULL)"
+            f" SELECT v FROM distinct_ WHERE v IS NOT NULL AND NOT EXISTS (SELECT 1 FROM {parent} WHERE {key} = v) LIMIT 1")
+        if found.fetchone():
+            out.append(link[3])
+    return out
