@@ -141,7 +141,7 @@ class _Splitter:
         first = None if codes is None else first_rows(codes, count)
         columns = {self.layout.key_of(name): _Values(None, None)}
         for link, parent in spec.links.items():
-            parent_codes, parents = self.identity(parent)
+            parent_codes, _parents = self.identity(parent)
             key_headers = self._key_headers(parent)
             self._agree(name, codes, count, parent_codes, " + ".join(key_headers), spec)
             columns[link] = _Values(None, parent_codes if first is None else parent_codes[first])
