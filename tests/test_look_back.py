@@ -101,7 +101,7 @@ FIRST_ERRORS: list[tuple[str, bytes | None, int, str]] = [
     ("header.csv", b"hive,keeper\n", 2, "a header but no rows"),
     ("binary.csv", bytes(range(256)) * 40, 2, "not a text file"),
     ("zipped.csv", b"PK\x03\x04" + b"x" * 60, 2, "a zip archive or a workbook"),
-    ("packed.csv", gzip.compress(b"a,b\n1,2\n"), 2, "a gzip archive"),
+    ("disguised.csv", gzip.compress(b"a,b\n1,2\n"), 2, "a gzip archive"),
     ("ragged.csv", b"a,b\n1,2\n3\n4,5\n", 1, "row 3: 1 fields instead of 2"),
 ]
 
@@ -119,7 +119,8 @@ def test_first_errors_are_one_clear_message(kerfmark: Runner, write: Write, tmp_
 def test_targets_that_will_not_do(kerfmark: Runner, visits: Path, tmp_path: Path) -> None:
     assert "does not exist" in kerfmark("cut", "visits.csv", "--into", "no/where.db", code=2).err
     assert "folder" in kerfmark("cut", "visits.csv", "--into", ".", code=2).err
-    assert "folder, not a file" in kerfmark("cut", ".", "--into", "x.db", code=2).err
+    (tmp_path / "empty").mkdir()
+    assert "no file in this folder" in kerfmark("cut", "empty", "--into", "x.db", code=2).err
     for command in ("show", "prove"):
         assert "no such database" in kerfmark(command, "none.db", code=2).err
         assert "not an SQLite database" in kerfmark(command, "visits.csv", code=2).err

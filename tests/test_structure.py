@@ -11,17 +11,17 @@ import pytest
 
 from conftest import DEMO, flat_visits
 from kerfmark.layout.names import free_name, singular, snake
-from kerfmark.progress import silent
+from kerfmark.read.open import open_path
 from kerfmark.structure.entities import Entity, Trait, find_entities
 from kerfmark.structure.headers import looks_like_key, share_stem
 from kerfmark.structure.propose import Proposal, source_name
-from kerfmark.verbs.cut import mark_files
+from kerfmark.verbs.cut import mark_sources
 
 Write = Callable[..., Path]
 
 
 def marked(path: Path) -> Proposal:
-    return mark_files([path], path.parent, None, None, silent)[0]
+    return mark_sources(open_path(path), path.parent)[0]
 
 
 def shape(proposal: Proposal) -> dict[str, tuple[set[str], set[str]]]:

@@ -25,17 +25,21 @@ if TYPE_CHECKING:
         UsageError,
     )
     from kerfmark.verbs.cut import CutResult, cut
+    from kerfmark.verbs.measure import MeasureResult, measure
     from kerfmark.verbs.prove import ProveResult, prove
     from kerfmark.verbs.show import ShowResult, show
 
 _HOMES = {
+    "measure": "verbs.measure", "MeasureResult": "verbs.measure",
     "cut": "verbs.cut", "CutResult": "verbs.cut", "show": "verbs.show", "ShowResult": "verbs.show",
     "prove": "verbs.prove", "ProveResult": "verbs.prove",
     **dict.fromkeys(("KerfmarkError", "UsageError", "SourceError", "LayoutError", "TargetError", "DataRefused", "Origin"),
                     "errors"),
 }
-__all__ = ["CutResult", "DataRefused", "KerfmarkError", "LayoutError", "Origin", "ProveResult", "ShowResult", "SourceError",
-           "TargetError", "UsageError", "__version__", "cut", "prove", "show"]
+__all__ = [
+    "CutResult", "DataRefused", "KerfmarkError", "LayoutError", "MeasureResult", "Origin", "ProveResult", "ShowResult",
+    "SourceError", "TargetError", "UsageError", "__version__", "cut", "measure", "prove", "show",
+]
 
 
 def __getattr__(name: str) -> Any:

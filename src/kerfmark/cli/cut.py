@@ -7,6 +7,7 @@ import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from kerfmark.cli import reading
 from kerfmark.cli.terminal import FAINT, HEAD, Terminal, count, size
 from kerfmark.cli.terminal import NAME as BOLD
 
@@ -14,7 +15,6 @@ if TYPE_CHECKING:
     from kerfmark.verbs.cut import CutResult
 
 NAME = "cut"
-DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars", "^": "carets"}
 SUMMARY = "build a database of linked tables from flat files or a layout"
 ABOUT = """\
 Builds an SQLite database. Given plain files, finds the tables in them first and saves that layout beside the database;
@@ -28,25 +28,18 @@ given a layout, builds exactly what it says. Either the whole database is there 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
-    parser.add_argument("inputs", nargs="+", metavar="FILE", help="delimited text files, or one layout (.toml)")
+    parser.add_argument("inputs", nargs="+", metavar="FILE", help="text files and workbooks, or one layout (.toml)")
     parser.add_argument("--into", required=True, metavar="DB", help="the SQLite file to make")
     parser.add_argument("--replace", action="store_true", help="build anew what exists already")
-    parser.add_argument("--delimiter", metavar="C", help="what separates the fields (found by itself)")
-    parser.add_argument("--encoding", metavar="NAME", help="the encoding of the text (found by itself)")
+    reading.arguments(parser)
 
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
     from kerfmark.verbs.cut import cut
 
-    delimiter = {"\\t": "\t", "tab": "\t"}.get(args.delimiter, args.delimiter)
-    if delimiter is not None and len(delimiter) != 1:
-        from kerfmark.errors import UsageError
-
-        raise UsageError(f'"{args.delimiter}" is not one character', next="name one, such as ; or tab")
     with terminal.progress() as progress:
-        result = cut(args.inputs, args.into, replace=args.replace, delimiter=delimiter, encoding=args.encoding,
-                     progress=progress)
+        result = cut(args.inputs, args.into, replace=args.replace, progress=progress, **reading.chosen(args))
     terminal.result(result)
     _tell(result, terminal)
     return 0
@@ -55,7 +48,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
 def _tell(result: CutResult, terminal: Terminal) -> None:
     for s in result.sources:
         terminal.say("read ", (s.file, BOLD), f": {count(s.rows, 'row')}, {count(s.columns, 'column')}, {size(s.bytes)}",
-                     (f"  ({DELIMITERS.get(s.delimiter, s.delimiter)}, {s.encoding})", FAINT))
+                     (f"  ({s.how})", FAINT))
     terminal.say()
     terminal.table(
         ["table", "rows", "key", "known by", "links to"],

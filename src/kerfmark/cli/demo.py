@@ -33,7 +33,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     files = write_demo(folder)
     terminal.say(f"wrote {count(len(files), 'file')} of a beekeepers' association that does not exist into ", (str(folder), BOLD))
     database = str(folder / "apiary.db")
-    story = [["cut", str(folder / "inspections-2025.csv"), "--into", database, "--replace"],
+    story = [["measure", str(folder / "inspections-2025.csv"), "--rows", "2"],
+             ["cut", str(folder / "inspections-2025.csv"), "--into", database, "--replace"],
              ["show", database, "--rows", "2"],
              ["prove", database]]
     extra = [f"--{k}" for k in ("json", "quiet", "verbose") if getattr(args, k)]

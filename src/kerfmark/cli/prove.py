@@ -28,14 +28,16 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     with terminal.progress() as progress:
         result = prove(args.database, progress=progress)
     terminal.result(result)
+    several = len({p.file for p in result.proofs}) < len(result.proofs)
     for p in result.proofs:
+        name = f"{p.file}, {p.source}" if several else p.file
         if p.changed:
-            terminal.note((p.file, BOLD), " is not the file that was loaded: its contents have changed since")
+            terminal.note((name, BOLD), " is not the file that was loaded: its contents have changed since")
         if p.holds:
-            terminal.say(("proven  ", GOOD), (p.file, BOLD), f": {count(p.rows, 'row')} and {count(p.cells, 'cell')} compared, "
+            terminal.say(("proven  ", GOOD), (name, BOLD), f": {count(p.rows, 'row')} and {count(p.cells, 'cell')} compared, "
                          "all in the database, none too many")
             continue
-        terminal.say(("differs ", BAD), (p.file, BOLD), f": {count(p.rows, 'row')} in the file, {p.rows_in_database:,} in the "
+        terminal.say(("differs ", BAD), (name, BOLD), f": {count(p.rows, 'row')} in the file, {p.rows_in_database:,} in the "
                      f"database; {count(p.total, 'difference')}")
         terminal.say()
         terminal.table(["row", "column", "in the file", "in the database"],

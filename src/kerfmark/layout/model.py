@@ -22,13 +22,16 @@ class _Part(BaseModel):
 
 
 class SourceSpec(_Part):
-    """A file, how it is written, the spellings that stand for a blank, and the columns left out on purpose."""
+    """A file (or a member of an archive, or a sheet of a workbook), how it is written, the spellings that stand for a blank,
+    and the columns left out on purpose. `header_row` counts from 1; 0 when no row names the columns."""
 
     file: str
     delimiter: str = ","
     quote: str = '"'
     encoding: str = "utf-8"
-    header: bool = True
+    header_row: int = 1
+    member: str = ""
+    sheet: str = ""
     blanks: tuple[str, ...] = ()
     left_out: tuple[str, ...] = ()
 

@@ -71,8 +71,8 @@ class EncodedSource:
         return self.columns[self.source.headers.index(header)]
 
 
-def encode(source: Source, progress: Progress = silent) -> EncodedSource:
-    """Reads a source once and encodes its columns, two batches at a time."""
+def encode(source: Source, progress: Progress = silent, *, strict: bool = True) -> EncodedSource:
+    """Reads a source once and encodes its columns, two batches at a time. Unless `strict`, ragged rows are left out."""
     pieces: list[list[pa.Array]] = []
     plain: set[int] = set()                     # columns that hardly repeat are encoded once, at the end
     rows = 0
@@ -80,7 +80,7 @@ def encode(source: Source, progress: Progress = silent) -> EncodedSource:
     def work(batch: pa.RecordBatch) -> list[pa.Array]:
         return [c if i in plain else c.dictionary_encode() for i, c in enumerate(batch.columns)]
 
-    for piece in source.map_batches(work):
+    for piece in source.map_batches(work, strict=strict):
         pieces.append(piece.result)
         plain |= {i for i, c in enumerate(piece.result)
                   if pa.types.is_dictionary(c.type) and len(c.dictionary) > HARDLY_REPEATS * len(c)}

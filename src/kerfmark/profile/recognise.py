@@ -8,12 +8,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.profile.convert import integers, to_text, to_typed
 from kerfmark.profile.encode import EncodedColumn
-from kerfmark.profile.moments import plausible
+from kerfmark.profile.moments import CANDIDATES, pattern, plausible
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, plain_form
 
 BLANKS = ("n/a", "N/A", "NA", "#N/A", "null", "NULL", "Null", "none", "None", "nan", "NaN", "-", "--", ".", "?")
@@ -130,3 +131,34 @@ def _order(form: str) -> str:
 
 def _swapped(forms: list[str]) -> str:
     return next(f for f in forms if _order(f) != _order(forms[0]))
+
+
+MOST_MISFITS = 0.01
+"""The share of rows that may not fit before a type is no longer taken for what the column is meant to be."""
+FEWEST_ROWS = 20
+
+
+def mostly(values: pa.StringArray, times: np.ndarray) -> tuple[ColumnType, tuple[str, ...], int] | None:
+    """The type of all but very few cells of a text column, the values that do not fit, and how many cells hold them.
+
+    `times` says how often each value occurs. None when there is no such type.
+    """
+    rows = int(times.sum())
+    if rows < FEWEST_ROWS:
+        return None
+    digits = pc.match_substring_regex(values, r"^-?[0-9]").to_numpy(zero_copy_only=False)
+    if times[~digits].sum() > MOST_MISFITS * rows + 1:
+        return None
+    shapes = pc.replace_substring_regex(values, "[0-9]", "0")
+    usual = pc.mode(pc.binary_length(shapes))[0]["mode"].as_py()
+    likely = values.filter(pc.and_(pc.equal(pc.binary_length(values), usual), pa.array(digits)))
+    candidates = {recognise(likely.slice(0, 200)).type, recognise(values.filter(pa.array(digits)).slice(0, 200)).type}
+    candidates |= {ColumnType("date", form=f) for f in CANDIDATES["date"]
+                   if pc.all(pc.match_substring_regex(likely.slice(0, 50), pattern(f))).as_py()} if len(likely) else set()
+    best: tuple[ColumnType, tuple[str, ...], int] | None = None
+    for type_ in sorted(candidates - {TEXT}, key=str):
+        wrong = to_typed(values, type_).is_null().to_numpy(zero_copy_only=False)
+        cells = int(times[wrong].sum())
+        if 0 < cells <= max(1, MOST_MISFITS * rows) and (best is None or cells < best[2]):
+            best = type_, tuple(values.filter(pa.array(wrong)).slice(0, 50).to_pylist()), cells
+    return best

@@ -10,6 +10,7 @@ from __future__ import annotations
 import csv
 import hashlib
 import io
+import itertools
 import re
 from collections import deque
 from collections.abc import Callable, Iterator
@@ -25,7 +26,8 @@ import pyarrow.csv as pv
 
 from kerfmark.errors import DataRefused, Origin, SourceError
 from kerfmark.read.dialect import Dialect, decode_sample, find_dialect, read_sample
-from kerfmark.read.source import Piece, RowNumbers, distinct_headers
+from kerfmark.read.packed import Bytes, text_files
+from kerfmark.read.source import Piece, RowNumbers, distinct_headers, header_told
 
 T = TypeVar("T")
 
@@ -34,6 +36,7 @@ BLOCK = 4 << 20
 LONGEST_RECORD = 256 << 20
 """Bytes after which a record without an end is refused."""
 RAGGED_SHOWN = 10
+DELIMITER_NAMES = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars", "^": "carets"}
 
 
 @dataclass(frozen=True)
@@ -59,32 +62,38 @@ class _BadBytes:
 class DelimitedSource:
     """A delimited text file (see `read.source.Source`)."""
 
-    def __init__(self, path: Path, dialect: Dialect | None = None, name: str | None = None) -> None:
-        self.path, self.name = path, name or path.stem
-        self.dialect = dialect or find_dialect(path)
-        sample = read_sample(path)
-        text = decode_sample(sample, self.dialect.encoding, Origin(str(path)))
+    def __init__(self, source: Bytes | Path, dialect: Dialect | None = None, name: str | None = None) -> None:
+        self.bytes = text_files(source)[0] if isinstance(source, Path) else source
+        self.path, self.name = self.bytes.path, name or self.bytes.stem
+        self.dialect = dialect or find_dialect(self.bytes)
+        sample = read_sample(self.bytes)
+        text = decode_sample(sample, self.dialect.encoding, Origin(self.bytes.name))
         self._newline = _line_end(text)
-        first = _first_record(text, self.dialect)
-        has_header = self.dialect.header_row is not None
-        self.headers = distinct_headers(first if has_header else [""] * len(first))
-        self.numbers = RowNumbers(2 if has_header else 1)
-        self.fingerprint, self.size = "", path.stat().st_size
+        header_row = self.dialect.header_row
+        first = _record(text, self.dialect, max(header_row, 1))
+        self.headers = distinct_headers(first if header_row else [""] * len(first))
+        self.numbers = RowNumbers(header_row + 1)
+        separated = DELIMITER_NAMES.get(self.dialect.delimiter, self.dialect.delimiter)
+        self.how = f"{separated}, {self.dialect.encoding}{header_told(header_row)}"
+        self.fingerprint, self.size = "", 0
+        self.ragged: list[tuple[int, int]] = []
 
     def origin(self, record: int | None = None, header: str | None = None) -> Origin:
         """The place of a record and column in the file."""
-        return Origin(self.path.name, row=None if record is None else self.numbers.row(record), column=header)
+        return Origin(self.bytes.name, row=None if record is None else self.numbers.row(record), column=header)
 
     def settings(self) -> dict[str, Any]:
         """The dialect in the layout's words; what is usual is left unsaid."""
         usual, said = Dialect(), {}
-        for key in ("delimiter", "quote", "encoding"):
+        for key in ("delimiter", "quote", "encoding", "header_row"):
             if getattr(self.dialect, key) != getattr(usual, key):
                 said[key] = getattr(self.dialect, key)
-        return said | ({} if self.dialect.header_row else {"header": False})
+        return said | ({"member": self.bytes.member} if self.bytes.member else {})
 
-    def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2) -> Iterator[Piece]:
+    def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True) -> Iterator[Piece]:
         """Applies `work` to every batch in worker threads and yields the results in the order of the file.
+
+        Ragged rows are left out; unless `strict` is false, they are then refused.
 
         Raises DataRefused for ragged rows, SourceError for bytes that are no text and for a file without rows.
         """
@@ -111,12 +120,14 @@ class DelimitedSource:
                 ragged += [(physical + at, fields) for at, fields in parsed.ragged]
                 numbers.skipped += (parsed.blank + physical).tolist()
                 physical += parsed.physical
-                if parsed.rows and not ragged:
+                if parsed.rows and not (ragged and strict):
                     yield Piece(first, parsed.rows, parsed.result)
                 first += parsed.rows
         self.numbers, self.fingerprint = numbers, digest.hexdigest()
-        if ragged:
-            self._refuse_ragged(ragged, numbers)
+        self.ragged = [(numbers.first_row + at, fields) for at, fields in ragged]
+        if ragged and strict:
+            self._refuse_ragged()
+        numbers.skipped = sorted([*numbers.skipped, *(at for at, _ in ragged)])
         if not first:
             raise SourceError(
                 "the file has a header but no rows", code="source.no-rows", origin=self.origin(),
@@ -128,7 +139,7 @@ class DelimitedSource:
         size = 0
         decoder = None if self.dialect.encoding == "utf-8" else _transcoder(self.dialect.encoding)
         rest, started, unhashed = b"", False, b""
-        with self.path.open("rb") as file:
+        with self.bytes.open() as file:
             while raw := file.read(BLOCK):
                 try:
                     text = decoder(raw, False) if decoder else raw
@@ -142,7 +153,7 @@ class DelimitedSource:
                 if end == 0 and len(data) > LONGEST_RECORD:
                     raise SourceError(
                         f"a record goes on for more than {LONGEST_RECORD >> 20} MB", code="source.endless",
-                        origin=Origin(self.path.name), why="a quote was probably opened and never closed",
+                        origin=Origin(self.bytes.name), why="a quote was probably opened and never closed",
                         next="look for a lone quote character, or say that there is no quoting",
                     )
                 rest, unhashed = data[end:], unhashed + raw
@@ -160,12 +171,12 @@ class DelimitedSource:
     def _without_header(self, data: bytes) -> bytes:
         """The start of the file after its byte order mark and its header."""
         data = data.removeprefix(b"\xef\xbb\xbf")
-        return data if self.dialect.header_row is None else data[_header_end(data, self.dialect):]
+        return data[_records_end(data, self.dialect, self.dialect.header_row):]
 
     def _wrong_encoding(self, byte: int, reason: str) -> SourceError:
         return SourceError(
             f'the file is not in the encoding "{self.dialect.encoding}"', code="source.encoding",
-            origin=Origin(self.path.name), why=f"near byte {byte + 1:,}: {reason}",
+            origin=Origin(self.bytes.name), why=f"near byte {byte + 1:,}: {reason}",
             next="name the right one with --encoding",
         )
 
@@ -199,7 +210,7 @@ class DelimitedSource:
             bad = _bad_bytes(bytes(chunk))
             if bad is None:
                 raise SourceError("the file cannot be cut into fields", code="source.parse", why=str(error),
-                                  origin=Origin(self.path.name)) from error
+                                  origin=Origin(self.bytes.name)) from error
             return bad
         batch = table.combine_chunks().to_batches()[0] if table.num_rows else pa.RecordBatch.from_pylist([], table.schema)
         physical = batch.num_rows + len(ragged)
@@ -210,15 +221,13 @@ class DelimitedSource:
             batch = batch.filter(pa.array(keep))
         return _Parsed(work(batch) if batch.num_rows else None, batch.num_rows, physical, blank, ragged, digest)
 
-    def _refuse_ragged(self, ragged: list[tuple[int, int]], numbers: RowNumbers) -> NoReturn:
-        expected = len(self.headers)
-        rows = [numbers.first_row + at for at, _ in ragged]
+    def _refuse_ragged(self) -> NoReturn:
+        expected, ragged = len(self.headers), self.ragged
         raise DataRefused(
             f"{len(ragged):,} {'row has' if len(ragged) == 1 else 'rows have'} not as many fields as the header",
             code="data.ragged",
-            origin=Origin(self.path.name, row=rows[0]),
-            more=[f"row {row:,}: {fields} fields instead of {expected}"
-                  for row, (_, fields) in list(zip(rows, ragged, strict=True))[:RAGGED_SHOWN]],
+            origin=Origin(self.bytes.name, row=ragged[0][0]),
+            more=[f"row {row:,}: {fields} fields instead of {expected}" for row, fields in ragged[:RAGGED_SHOWN]],
             total=len(ragged),
             why=f"the header names {expected} columns, separated by {self.dialect.delimiter!r}",
             next="mend those rows; a field that holds the delimiter must stand in quotes",
@@ -227,7 +236,7 @@ class DelimitedSource:
     def _refuse_bytes(self, bad: _BadBytes, first_row: int) -> NoReturn:
         raise SourceError(
             f"{bad.bytes!r} is not {self.dialect.encoding.upper()} text", code="source.encoding",
-            origin=Origin(self.path.name, row=first_row + bad.line),
+            origin=Origin(self.bytes.name, row=first_row + bad.line),
             why="the file looked like it at first, but other bytes follow",
             next="save the file as UTF-8, or name its encoding with --encoding",
         )
@@ -238,23 +247,27 @@ def _line_end(text: str) -> bytes:
     return b"\r" if "\n" not in text and "\r" in text else b"\n"
 
 
-def _first_record(text: str, dialect: Dialect) -> list[str]:
-    """The cells of the first record."""
+def _record(text: str, dialect: Dialect, number: int) -> list[str]:
+    """The cells of a record, counted from 1."""
     rows = csv.reader(io.StringIO(text, newline=""), delimiter=dialect.delimiter, quotechar=dialect.quote or None,
                       quoting=csv.QUOTE_MINIMAL if dialect.quote else csv.QUOTE_NONE)
     csv.field_size_limit(LONGEST_RECORD)
-    return next(rows, [])
+    return next(itertools.islice(rows, number - 1, None), [])
 
 
-def _header_end(data: bytes, dialect: Dialect) -> int:
-    """Where the first record ends: after the first line end that is not in quotes."""
+def _records_end(data: bytes, dialect: Dialect, count: int) -> int:
+    """Where so many records end: after as many line ends that are not in quotes."""
+    if not count:
+        return 0
     quote = dialect.quote.encode()
     inside = False
     for found in re.finditer(rb"\r\n|\n|\r|" + re.escape(quote) if quote else rb"\r\n|\n|\r", data):
         if found[0] == quote:
             inside = not inside
         elif not inside:
-            return found.end()
+            count -= 1
+            if not count:
+                return found.end()
     return len(data)
 
 

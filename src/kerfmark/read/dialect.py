@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kerfmark.errors import Origin, SourceError
+from kerfmark.read.packed import Bytes
 
 SAMPLE = 1 << 20
 """Bytes looked at."""
@@ -34,28 +35,24 @@ _NUMBERLIKE = re.compile(r"[-+]?[\d.,:/-]*\d[\d.,:/ -]*%?$")
 
 @dataclass(frozen=True)
 class Dialect:
-    """How a delimited text file is written. `header_row` counts from 1; None when there is no header."""
+    """How a delimited text file is written. `header_row` counts records from 1; 0 when there is no header."""
 
     delimiter: str = ","
     quote: str = '"'
     encoding: str = "utf-8"
-    header_row: int | None = 1
+    header_row: int = 1
 
 
-def read_sample(path: Path) -> bytes:
+def read_sample(source: Bytes) -> bytes:
     """The first bytes of a file.
 
     Raises SourceError when the path is missing, a folder, unreadable or empty.
     """
-    origin = Origin(str(path))
-    if not path.exists():
-        raise SourceError("there is no such file", code="source.missing", origin=origin, next="check the name and the folder")
-    if path.is_dir():
-        raise SourceError(
-            "this is a folder, not a file", code="source.folder", origin=origin, next="name the files in it that you mean"
-        )
+    path, origin = source.path, Origin(source.name if source.member else str(source.path))
+    if str(path) != "-":
+        check_path(path)
     try:
-        with path.open("rb") as file:
+        with source.open() as file:
             sample = file.read(SAMPLE)
     except OSError as error:
         raise SourceError(
@@ -64,6 +61,17 @@ def read_sample(path: Path) -> bytes:
     if not sample.strip(b"\x00\r\n\t \xef\xbb\xbf"):
         raise SourceError("the file is empty", code="source.empty", origin=origin, why="it holds no text at all")
     return sample
+
+
+def check_path(path: Path) -> None:
+    """Raises SourceError when there is no such file."""
+    origin = Origin(str(path))
+    if not path.exists():
+        raise SourceError("there is no such file", code="source.missing", origin=origin, next="check the name and the folder")
+    if path.is_dir():
+        raise SourceError(
+            "this is a folder, not a file", code="source.folder", origin=origin, next="name the files in it that you mean"
+        )
 
 
 def find_encoding(sample: bytes, origin: Origin) -> str:
@@ -167,15 +175,27 @@ def has_header(records: list[list[str]]) -> bool:
     return differs > 0 or alike == 0 or (bool(named) and alike * 2 < len(first) and differs >= alike)
 
 
-def find_dialect(path: Path, *, delimiter: str | None = None, encoding: str | None = None) -> Dialect:
+def title_rows(records: list[list[str]]) -> int:
+    """How many records stand above the table: those before the first one as wide as most, if they are narrower."""
+    widths = Counter(len(r) for r in records)
+    usual = max(widths, key=lambda w: (widths[w], w), default=0)
+    first = next((i for i, r in enumerate(records) if len(r) == usual), 0)
+    return first if usual > 1 and all(len([c for c in r if c.strip()]) < max(usual, 2) for r in records[:first]) else 0
+
+
+def find_dialect(source: Bytes, *, delimiter: str | None = None, encoding: str | None = None, header_row: int | None = None
+                 ) -> Dialect:
     """The dialect of a delimited text file, overruled where the caller knows better."""
-    origin = Origin(str(path))
-    sample = read_sample(path)
+    origin = Origin(source.name)
+    sample = read_sample(source)
     encoding = encoding or find_encoding(sample, origin)
     text = decode_sample(sample, encoding, origin)
     delimiter = delimiter or find_delimiter(text)
-    header = has_header(sample_records(text, delimiter, '"'))
-    return Dialect(delimiter, '"', encoding, 1 if header else None)
+    if header_row is None:
+        records = sample_records(text, delimiter, '"')
+        above = title_rows(records)
+        header_row = above + 1 if above or has_header(records) else 0
+    return Dialect(delimiter, '"', encoding, header_row)
 
 
 def decode_sample(sample: bytes, encoding: str, origin: Origin) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
 import pyarrow as pa
@@ -42,12 +43,18 @@ class Source(Protocol):
     """One block of rows. After its batches were read once, `fingerprint`, `size` and `numbers` are known."""
 
     name: str
+    path: Path
     headers: tuple[str, ...]
+    how: str
+    """How it is written, in words."""
     numbers: RowNumbers
     fingerprint: str
     size: int
 
-    def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2) -> Iterator[Piece]:
+    ragged: list[tuple[int, int]]
+    """Rows with too few or too many fields, as (row, fields)."""
+
+    def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True) -> Iterator[Piece]:
         """Applies `work` to every batch in worker threads and yields the results in the order of the file.
 
         A batch has one string column per header, null for a blank cell.
@@ -61,6 +68,14 @@ class Source(Protocol):
     def settings(self) -> dict[str, Any]:
         """What a layout must say to read this source again, in the layout's own keys."""
         ...
+
+
+def header_told(header_row: int) -> str:
+    """What is unusual about where the header is, in words."""
+    if header_row == 0:
+        return ", no header"
+    above = header_row - 1
+    return f", {above} {'row' if above == 1 else 'rows'} above the header" if above else ""
 
 
 def distinct_headers(cells: list[str]) -> tuple[str, ...]:

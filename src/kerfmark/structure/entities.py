@@ -95,7 +95,7 @@ def find_entities(codes: Sequence[Codes], sizes: Sequence[int], traits: Sequence
     relation = Relation(codes, sizes)
     parents, left = _parents(relation, everything, everything, traits)
     unique = [c for c in left if sizes[c] == relation.rows > 1 and traits[c].caution is not None]
-    keyed = [c for c in unique if looks_like_key(traits[c].header)] or [c for c in unique if c == 0]
+    keyed = _preferred([c for c in unique if _identifies(traits[c]) or c == 0], relation, everything, traits)
     return Entity(keyed[:1], keyed[1:], [c for c in left if c not in keyed], parents, relation.rows)
 
 

@@ -21,8 +21,9 @@ from kerfmark.ledger.records import LoadedFile, file_beside, open_ledger, write_
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.profile.recognise import blank_spellings, recognise
 from kerfmark.progress import Progress, silent
-from kerfmark.read.delimited import DelimitedSource
 from kerfmark.read.dialect import Dialect
+from kerfmark.read.open import open_again, open_path
+from kerfmark.read.source import Source
 from kerfmark.store.sqlite.build import NewFile, stored
 from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
 
@@ -38,8 +39,7 @@ class SourceRead:
     rows: int
     columns: int
     bytes: int
-    delimiter: str
-    encoding: str
+    how: str
 
 
 @dataclass(frozen=True)
@@ -69,11 +69,12 @@ class CutResult:
 
 
 def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False, delimiter: str | None = None,
-        encoding: str | None = None, progress: Progress = silent) -> CutResult:
-    """Builds the SQLite file `into` from one layout (a .toml file) or from delimited text files.
+        encoding: str | None = None, header_row: int | None = None, progress: Progress = silent) -> CutResult:
+    """Builds the SQLite file `into` from one layout (a .toml file) or from text files and workbooks.
 
     Given plain files, the tables are proposed first and the layout is saved beside the database. Either the whole
-    database is there afterwards, or everything is as before.
+    database is there afterwards, or everything is as before. `delimiter`, `encoding` and `header_row` (from 1; 0: there
+    is none) overrule what is found.
 
     Raises UsageError for what cannot be read or written, DataRefused when the data do not fit.
     """
@@ -81,7 +82,7 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
     paths, target = [Path(p) for p in inputs], Path(into)
     file = NewFile(target, replace=replace)             # a target that will not do is told before the work
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
-        if delimiter or encoding:
+        if delimiter or encoding or header_row is not None:
             raise UsageError("a layout says itself how its sources are written", next="change it there")
         layout = read_layout(paths[0])
         encoded = {name: encode(open_source(name, spec, paths[0].parent), progress) for name, spec in layout.sources.items()}
@@ -89,7 +90,8 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
         text = paths[0].read_text(encoding="utf-8")
     else:
         saved = target.with_name(target.stem + LAYOUT_ENDING)
-        proposal, encoded = mark_files(paths, saved.parent, delimiter, encoding, progress)
+        sources = [s for p in paths for s in _opened(p, delimiter, encoding, header_row)]
+        proposal, encoded = mark_sources(sources, saved.parent, progress)
         layout = proposal.layout
         text = write_layout(layout, proposal.comments)
         _refuse_other_layout(saved, text, replace)
@@ -101,23 +103,20 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
         part.replace(saved)
     return CutResult(
         str(target), str(saved), saved != paths[0],
-        tuple(SourceRead(n, layout.sources[n].file, e.rows, len(e.columns), e.source.size, layout.sources[n].delimiter,
-                         layout.sources[n].encoding) for n, e in encoded.items()),
+        tuple(SourceRead(n, layout.sources[n].file, e.rows, len(e.columns), e.source.size, e.source.how)
+              for n, e in encoded.items()),
         tuple(_made(layout, t) for name in layout.tables for t in tables if t.name == name),
         proposal.reasons, proposal.notes, round(time.perf_counter() - started, 3))
 
 
-def mark_files(paths: Sequence[Path], folder: Path, delimiter: str | None, encoding: str | None, progress: Progress
-               ) -> tuple[Proposal, dict[str, EncodedSource]]:
-    """Proposes the tables of plain files; the layout calls them as seen from `folder`."""
+def mark_sources(sources: Sequence[Source], folder: Path, progress: Progress = silent
+                 ) -> tuple[Proposal, dict[str, EncodedSource]]:
+    """Proposes the tables of sources; the layout calls their files as seen from `folder`."""
     encoded: dict[str, EncodedSource] = {}
     proposals: list[Proposal] = []
     taken: set[str] = set()
-    for path in paths:
-        if path.suffix.lower() == ".toml":
-            raise UsageError("name one layout, or plain files, not both", origin=Origin(str(path)))
-        found = DelimitedSource(path, None if not (delimiter or encoding) else _told(path, delimiter, encoding))
-        name = source_name(path.stem, encoded)
+    for found in sources:
+        name = source_name(found.name, encoded)
         source = encode(found, progress)
         blanks = blank_spellings(source.columns)
         settled = EncodedSource(found, source.rows, [c.without(blanks) if blanks else c for c in source.columns])
@@ -125,20 +124,22 @@ def mark_files(paths: Sequence[Path], folder: Path, delimiter: str | None, encod
         with ThreadPoolExecutor(2) as pool:
             types = list(pool.map(recognise, [c.values for c in settled.columns]))
         progress(f"finding the tables in {found.name}", 0, 0)
-        proposals.append(propose(settled, types, name, file_beside(path, folder), taken))
+        proposals.append(propose(settled, types, name, file_beside(found.path, folder), taken))
         encoded[name] = settled
     return merged(proposals), encoded
 
 
-def _told(path: Path, delimiter: str | None, encoding: str | None) -> Dialect:
-    from kerfmark.read.dialect import find_dialect
+def _opened(path: Path, delimiter: str | None, encoding: str | None, header_row: int | None) -> list[Source]:
+    if path.suffix.lower() == ".toml":
+        raise UsageError("name one layout, or plain files, not both", origin=Origin(str(path)))
+    return open_path(path, delimiter=delimiter, encoding=encoding, header_row=header_row)
 
-    return find_dialect(path, delimiter=delimiter, encoding=encoding)
 
-
-def open_source(name: str, spec: SourceSpec, folder: Path) -> DelimitedSource:
+def open_source(name: str, spec: SourceSpec, folder: Path) -> Source:
     """The source that a layout describes; its file is named as seen from the layout's folder."""
-    return DelimitedSource(folder / spec.file, Dialect(spec.delimiter, spec.quote, spec.encoding, 1 if spec.header else None), name)
+    path = Path("-") if spec.file == "-" else folder / spec.file
+    return open_again(path, name, member=spec.member, sheet=spec.sheet,
+                      dialect=Dialect(spec.delimiter, spec.quote, spec.encoding, spec.header_row))
 
 
 def _refuse_other_layout(path: Path, text: str, replace: bool) -> None:
@@ -160,7 +161,7 @@ def _build(file: NewFile, layout: Layout, text: str, tables: list[TableRows], en
         file.finish()
         open_ledger(file.execute)
         folder = file.target.parent
-        files = [LoadedFile(1, n, file_beside(e.source.path, folder), e.source.size, e.source.fingerprint, e.rows)  # type: ignore[attr-defined]
+        files = [LoadedFile(1, n, file_beside(e.source.path, folder), e.source.size, e.source.fingerprint, e.rows)
                  for n, e in encoded.items()]
         write_load(file.execute, 1, datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S"), __version__, text, files)
         progress("checking", 0, 0)

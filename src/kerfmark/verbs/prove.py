@@ -44,7 +44,7 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
         proofs = []
         for loaded in files:
             where = path.parent / loaded.file
-            if not where.exists():
+            if loaded.file == "-" or not where.exists():
                 raise SourceError("the file that was loaded is no longer there", code="source.missing",
                                   origin=Origin(loaded.file), next="put it back, or move the database with it")
             spec = layout.sources[loaded.source].model_copy(update={"file": loaded.file})

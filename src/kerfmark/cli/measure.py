@@ -1,0 +1,91 @@
+"""kerfmark measure"""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from kerfmark.cli import reading
+from kerfmark.cli.terminal import BAD, FAINT, HEAD, Terminal, count, size
+from kerfmark.cli.terminal import NAME as BOLD
+
+if TYPE_CHECKING:
+    from kerfmark.verbs.measure import Finding, SourceMeasured
+
+NAME = "measure"
+SUMMARY = "what is in files: columns, types, blanks, first rows, findings"
+ABOUT = """\
+Reads files wholly and tells what is in them: how they are written, the type of each column from all its rows, how full and how
+varied it is, the first rows, and what a person should know before loading them. Nothing is written.
+
+  kerfmark measure inspections-2025.csv
+  kerfmark measure register.xlsx --rows 10
+  kerfmark measure folder/ archive.zip data.csv.gz --json
+"""
+LONGEST = 26
+STYLES = {"broken": BAD, "doubtful": HEAD, "odd": BOLD}
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Declares what the command takes."""
+    parser.add_argument("inputs", nargs="+", metavar="FILE",
+                        help="text files, workbooks, packed files, folders; - for standard input")
+    parser.add_argument("--rows", type=int, default=3, metavar="N", help="first rows shown of each source (default: 3)")
+    reading.arguments(parser)
+
+
+def run(args: argparse.Namespace, terminal: Terminal) -> int:
+    """Runs the command."""
+    from kerfmark.verbs.measure import measure
+
+    with terminal.progress() as progress:
+        result = measure(args.inputs, rows=max(args.rows, 0), progress=progress, **reading.chosen(args))
+    terminal.result(result)
+    for i, source in enumerate(result.sources):
+        if i:
+            terminal.say()
+        _tell(source, terminal)
+    return 0
+
+
+def _tell(source: SourceMeasured, terminal: Terminal) -> None:
+    skipped = f", {count(source.skipped, 'blank row')} skipped" if source.skipped else ""
+    facts = f"  {count(source.rows, 'row')}, {count(len(source.columns), 'column')}, {size(source.bytes)}{skipped}"
+    terminal.say((source.file, HEAD), facts, (f"  ({source.how})", FAINT))
+    terminal.table(
+        ["column", "type", "blank", "distinct", "longest", "smallest", "largest", "most frequent"],
+        [(c.header, f"{c.mostly} (nearly)" if c.mostly else c.type, f"{c.blanks:,}" if c.blanks else "-",
+          "unique" if c.unique and c.distinct > 1 else f"{c.distinct:,}", c.longest, _short(c.smallest), _short(c.largest),
+          ", ".join(f"{_short(v)} ({n:,})" for v, n in c.frequent[:2]) or "-") for c in source.columns], right=[2, 3, 4])
+    blanks = sorted({s for c in source.columns for s in c.blank_as})
+    if blanks:
+        terminal.say((f"taken as blank: {', '.join(blanks)}", FAINT))
+    if source.first_rows:
+        terminal.say()
+        heads = [c.header for c in source.columns]
+        rows = [["" if v is None else v for v in row] for row in source.first_rows]
+        if terminal.fits(heads, rows):
+            terminal.table(heads, rows)
+        else:
+            terminal.table(["column", *(f"row {i + 1}" for i in range(len(rows)))],
+                           [[h, *(_short(row[i], 40) for row in rows)] for i, h in enumerate(heads)])
+    if source.findings:
+        terminal.say()
+        terminal.say(("findings", HEAD))
+    for finding in source.findings:
+        _tell_finding(finding, terminal)
+
+
+def _tell_finding(f: Finding, terminal: Terminal) -> None:
+    where = f'column "{f.origin.column}"' if f.origin.column else "rows"
+    at = ""
+    if f.rows:
+        more = f" and {f.total - len(f.rows):,} more" if f.total > len(f.rows) else ""
+        at = f" ({'row' if len(f.rows) == 1 and not more else 'rows'} {', '.join(f'{r:,}' for r in f.rows)}{more})"
+    terminal.say("  ", (f"{f.severity:<9}", STYLES[f.severity]), f"{where}: {f.what}{at}")
+    if f.next:
+        terminal.say((f"           {f.next}", FAINT))
+
+
+def _short(text: str, most: int = LONGEST) -> str:
+    return text if len(text) <= most else text[: most - 1] + "…"

@@ -1,0 +1,67 @@
+"""What a column holds, counted over all rows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kerfmark.profile.convert import to_text
+from kerfmark.profile.encode import EncodedColumn
+from kerfmark.profile.recognise import mostly, recognise
+from kerfmark.profile.types import ColumnType
+
+FREQUENT = 3
+
+
+@dataclass(frozen=True)
+class ColumnDescription:
+    """A column: `blanks` counts blank cells (`blank_as`: the spellings that stand for one), `distinct` its values,
+    `longest` the characters of its longest text. `mostly` is the type that all but `misfits` cells have."""
+
+    header: str
+    type: str
+    note: str
+    blanks: int
+    blank_as: tuple[str, ...]
+    distinct: int
+    unique: bool
+    longest: int
+    smallest: str
+    largest: str
+    frequent: tuple[tuple[str, int], ...]
+    mostly: str = ""
+    misfits: int = 0
+    misfit_values: tuple[str, ...] = ()
+
+
+def describe(column: EncodedColumn) -> ColumnDescription:
+    """A column's description."""
+    found = recognise(column.values)
+    filled = int(np.count_nonzero(column.codes >= 0))
+    blanks = len(column.codes) - filled
+    if not len(column.values):
+        return ColumnDescription(column.header, "text", found.note, blanks, column.blank_as, 0, False, 0, "", "", ())
+    times = np.bincount(column.codes[column.codes >= 0], minlength=len(column.values))
+    smallest, largest = _ends(column, found.type)
+    top = np.argpartition(-times, FREQUENT)[:FREQUENT] if len(times) > FREQUENT else np.arange(len(times))
+    top = top[np.lexsort((top, -times[top]))]
+    near = mostly(column.values, times) if found.type.kind == "text" and not found.note else None
+    return ColumnDescription(
+        column.header, str(found.type), found.note, blanks, column.blank_as, len(column.values), len(column.values) == filled,
+        int(pc.max(pc.utf8_length(column.values)).as_py()), smallest, largest,
+        tuple((column.values[int(i)].as_py(), int(times[i])) for i in top if times[i] > 1),
+        *((str(near[0]), near[2], near[1]) if near else ()))
+
+
+def _ends(column: EncodedColumn, type_: ColumnType) -> tuple[str, str]:
+    """The smallest and the largest value, as the source spells them."""
+    if type_.kind in ("text", "boolean"):
+        ends = pc.min_max(column.values)
+        return str(ends["min"]), str(ends["max"])
+    typed = column.typed(type_)
+    ends = pc.min_max(typed)
+    said = to_text(pa.array([ends["min"].as_py(), ends["max"].as_py()], typed.type), type_)
+    return str(said[0]), str(said[1])

@@ -1,0 +1,110 @@
+"""What a person should know about a source before it is loaded: findings, worst first."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kerfmark.errors import Origin
+from kerfmark.profile.codes import combine
+from kerfmark.profile.describe import ColumnDescription
+from kerfmark.profile.encode import EncodedColumn, EncodedSource
+
+Severity = Literal["broken", "doubtful", "odd"]
+ORDER: tuple[Severity, ...] = ("broken", "doubtful", "odd")
+"""Broken: a load would be refused. Doubtful: somebody should decide. Odd: worth a look."""
+SHOWN = 5
+"""Rows named per finding."""
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something worth knowing: how bad, where first, what, in how many cells or rows, which rows first, what to do."""
+
+    severity: Severity
+    origin: Origin
+    what: str
+    total: int
+    rows: tuple[int, ...]
+    next: str
+
+
+def findings(encoded: EncodedSource, columns: Sequence[ColumnDescription]) -> list[Finding]:
+    """All findings about a source, worst first."""
+    out = [*_of_rows(encoded)]
+    for column, described in zip(encoded.columns, columns, strict=True):
+        out += _of_column(encoded, column, described)
+    return sorted(out, key=lambda f: ORDER.index(f.severity))
+
+
+def _of_rows(encoded: EncodedSource) -> Iterator[Finding]:
+    source, width = encoded.source, len(encoded.columns)
+    if source.ragged:
+        rows = tuple(row for row, _ in source.ragged[:SHOWN])
+        yield Finding("broken", Origin(source.origin().file, source.origin().sheet, rows[0]),
+                      f"has {source.ragged[0][1]} fields instead of {width}", len(source.ragged), rows,
+                      "mend the row; a field that holds the delimiter must stand in quotes")
+    codes, count = combine([c.codes + 1 for c in encoded.columns], [len(c.values) + 1 for c in encoded.columns])
+    if count < encoded.rows and width > 1:
+        again = np.ones(encoded.rows, bool)
+        again[np.unique(codes, return_index=True)[1]] = False
+        yield _finding(encoded, "odd", None, np.flatnonzero(again), "is the same as an earlier row in every column",
+                       "keep it if it is meant, or take it out")
+
+
+def _of_column(encoded: EncodedSource, column: EncodedColumn, told: ColumnDescription) -> Iterator[Finding]:
+    header, everywhere = column.header, encoded.source.origin(None, column.header)
+    if told.misfits:
+        rows = _rows_of(column, pa.array(told.misfit_values))
+        yield _finding(encoded, "doubtful", header, rows,
+                       f'"{told.misfit_values[0]}" is no {told.mostly} like the rest of the column',
+                       "mend the cell; as it is, the column is loaded as text")
+    if told.note:
+        yield Finding("doubtful" if "swapped" in told.note or "comma may" in told.note else "odd",
+                      everywhere, told.note, 0, (), "")
+    if not len(column.values):
+        return
+    if len(column.values) == 1 and not column.blanks and encoded.rows > 1:
+        yield Finding("odd", everywhere, f'is "{column.values[0].as_py()}" in every row', encoded.rows, (), "")
+    if told.type != "text":
+        return
+    trimmed = pc.utf8_trim_whitespace(column.values)
+    spaced = pc.filter(column.values, pc.not_equal(trimmed, column.values))
+    if len(spaced):
+        yield _finding(encoded, "odd", header, _rows_of(column, spaced), f'"{spaced[0].as_py()}" has spaces at its ends',
+                       "values are kept as they stand: trim them in the file if they are not meant")
+    yield from _alike(encoded, column, trimmed)
+
+
+def _alike(encoded: EncodedSource, column: EncodedColumn, trimmed: pa.StringArray) -> Iterator[Finding]:
+    """Values that differ only in case or spaces from a more frequent one."""
+    plain = pc.utf8_lower(pc.replace_substring_regex(trimmed, r"\s+", " "))
+    if pc.count_distinct(plain).as_py() == len(plain):
+        return
+    times = np.bincount(column.codes[column.codes >= 0], minlength=len(column.values))
+    groups = plain.dictionary_encode().indices.to_numpy()
+    order = np.lexsort((-times, groups))
+    first = np.concatenate([[True], groups[order][1:] != groups[order][:-1]])
+    rare, usual = order[~first], np.empty(groups.max() + 1, np.int64)
+    usual[groups[order[first]]] = order[first]
+    if len(rare):
+        rows = np.flatnonzero(np.isin(column.codes, rare))
+        a, b = column.values[int(rare[0])].as_py(), column.values[int(usual[groups[rare[0]]])].as_py()
+        yield _finding(encoded, "doubtful", column.header, rows, f'"{a}" differs from "{b}" only in case or spaces',
+                       "if they are the same, write them the same")
+
+
+def _rows_of(column: EncodedColumn, values: pa.Array) -> np.ndarray:
+    """The records whose cell is one of some values."""
+    at = pc.index_in(values, value_set=column.values).to_numpy(zero_copy_only=False)
+    return np.flatnonzero(np.isin(column.codes, at))
+
+
+def _finding(encoded: EncodedSource, severity: Severity, header: str | None, records: np.ndarray, what: str, next_: str) -> Finding:
+    rows = tuple(encoded.source.numbers.row(int(r)) for r in records[:SHOWN])
+    return Finding(severity, encoded.source.origin(int(records[0]), header), what, len(records), rows, next_)

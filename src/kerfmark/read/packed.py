@@ -1,0 +1,139 @@
+"""Where the bytes of a text file come from: the file itself, a packed one, or standard input.
+
+Packed files are unpacked as they are read, never to disk, and only up to a limit: a few kilobytes can unpack to terabytes.
+"""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import io
+import lzma
+import shutil
+import sys
+import tempfile
+import zipfile
+import zlib
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO, cast
+
+from kerfmark.errors import Origin, SourceError
+
+MOST_UNPACKED = 1 << 36
+"""Bytes (64 GB) that a packed file may unpack to."""
+MOST_TIMES = 1000
+"""How many times its packed size a file may unpack to, once that is more than `SMALL`."""
+SMALL = 1 << 28
+ENDINGS = {".gz": "gzip", ".bz2": "bzip2", ".xz": "xz", ".zst": "zstd"}
+
+Opener = Callable[[], BinaryIO]
+
+
+@dataclass(frozen=True)
+class Bytes:
+    """Something that can be opened again and again: the path it is in, the member of an archive, and how to open it."""
+
+    path: Path
+    member: str
+    open: Opener
+
+    @property
+    def stem(self) -> str:
+        """Its name without folders and endings."""
+        name = Path(self.member or self.path.name)
+        return Path(name.stem if name.suffix.lower() in ENDINGS else name.name).stem
+
+    @property
+    def name(self) -> str:
+        """What messages call it."""
+        if str(self.path) == "-":
+            return "standard input"
+        return f"{self.path.name}: {self.member}" if self.member else self.path.name
+
+
+class _Limited(io.RawIOBase):
+    """A stream that refuses to go on for ever, and tells damage in our words."""
+
+    def __init__(self, inner: BinaryIO, path: Path, most: int) -> None:
+        self._inner, self._path, self._left = inner, path, most
+
+    def readable(self) -> bool:
+        return True
+
+    def read(self, size: int = -1) -> bytes:
+        try:
+            data = self._inner.read(size)
+        except (EOFError, zlib.error, lzma.LZMAError, gzip.BadGzipFile, zipfile.BadZipFile, OSError, RuntimeError) as error:
+            raise SourceError("the packed file is damaged or cut off", code="source.damaged", origin=Origin(self._path.name),
+                              why=str(error), next="fetch or pack it again") from error
+        self._left -= len(data)
+        if self._left < 0:
+            raise SourceError("the packed file unpacks to suspiciously much", code="source.bomb", origin=Origin(self._path.name),
+                              why=f"more than {MOST_TIMES:,} times its size, or {MOST_UNPACKED >> 30} GB",
+                              next="if it is meant to be so, unpack it yourself and name the file inside")
+        return data
+
+    def close(self) -> None:
+        self._inner.close()
+        super().close()
+
+
+def text_files(path: Path) -> list[Bytes]:
+    """The text files in a path: itself, what it packs, or each member of a zip archive; `-` is standard input.
+
+    Raises SourceError when an archive cannot be read.
+    """
+    if str(path) == "-":
+        return [_standard_input()]
+    kind = ENDINGS.get(path.suffix.lower())
+    if kind:
+        return [Bytes(path, "", lambda: cast(BinaryIO, _Limited(_unpacked(path, kind), path, _most(path.stat().st_size))))]
+    if path.suffix.lower() == ".zip":
+        return _members(path)
+    return [Bytes(path, "", lambda: path.open("rb"))]
+
+
+def _most(packed: int) -> int:
+    return min(MOST_UNPACKED, max(SMALL, MOST_TIMES * packed))
+
+
+def _unpacked(path: Path, kind: str) -> BinaryIO:
+    if kind == "zstd":
+        import pyarrow as pa
+
+        return cast(BinaryIO, pa.input_stream(str(path), compression="zstd"))
+    if kind == "gzip":
+        return cast(BinaryIO, gzip.open(path, "rb"))
+    return cast(BinaryIO, bz2.open(path, "rb") if kind == "bzip2" else lzma.open(path, "rb"))
+
+
+def _members(path: Path) -> list[Bytes]:
+    try:
+        with zipfile.ZipFile(path) as archive:
+            members = [m for m in archive.infolist() if not m.is_dir() and not Path(m.filename).name.startswith(".")]
+            if any(m.flag_bits & 1 for m in members):
+                raise SourceError("the archive is encrypted", code="source.encrypted", origin=Origin(path.name),
+                                  next="unpack it with its password and name the files")
+    except (zipfile.BadZipFile, OSError) as error:
+        raise SourceError("this is not a zip archive, or a damaged one", code="source.damaged", origin=Origin(path.name),
+                          why=str(error)) from error
+    if not members:
+        raise SourceError("the archive is empty", code="source.empty", origin=Origin(path.name))
+
+    def opener(name: str) -> Opener:
+        return lambda: cast(BinaryIO, _Limited(cast(BinaryIO, zipfile.ZipFile(path).open(name)), path, _most(path.stat().st_size)))
+
+    return [Bytes(path, m.filename, opener(m.filename)) for m in members]
+
+
+def _standard_input() -> Bytes:
+    """Standard input, kept in a temporary file because it is looked at more than once."""
+    with tempfile.NamedTemporaryFile(prefix="kerfmark-", suffix=".txt", delete=False) as kept:
+        shutil.copyfileobj(sys.stdin.buffer, kept)
+    path = Path(kept.name)
+    import atexit
+
+    atexit.register(path.unlink, missing_ok=True)
+    return Bytes(Path("-"), "", lambda: path.open("rb"))
