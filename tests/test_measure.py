@@ -17,9 +17,9 @@ from typing import Any
 import openpyxl
 import pyarrow as pa
 import pytest
-from conftest import DEMO, Runner, flat_visits
 
 import kerfmark.read.packed as packed
+from conftest import DEMO, Runner, flat_visits
 from kerfmark import SourceError, measure
 from kerfmark.read.open import open_path
 

@@ -15,7 +15,6 @@ from kerfmark.profile.recognise import blank_spellings
 from kerfmark.progress import Progress, silent
 from kerfmark.read.open import open_path
 
-
 __all__ = ["ColumnDescription", "Finding", "MeasureResult", "SourceMeasured", "measure"]
 
 
