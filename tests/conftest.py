@@ -74,7 +74,7 @@ def flat_visits(rows: int = 240) -> str:
     for i in range(rows):
         hive, keeper = (i * 7 + i // 11) % 24, (i + i // 17) % 9
         apiary = hive % 6
-        kind = ["wood", "straw", "cork"][hive * hive % 3]
+        kind = ["wood", "straw", "cork"][hive * 5 // 7 % 3]
         lines.append(f"{i + 1},2025-{1 + i % 12:02}-{1 + i % 28:02},H{hive:02},{kind},"
                      f"Field {apiary},XK {apiary * 37 % 90:02},Keeper {keeper},0555 {keeper * 7919 % 1000:03},"
                      f"{i * i % 97 / 10:.1f}")

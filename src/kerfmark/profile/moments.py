@@ -34,7 +34,7 @@ _CLOCKS = ["hh:mm:ss", "hh:mm", "h:mm", "h:mm:ss"]
 CANDIDATES: dict[str, list[str]] = {
     "date": _DAYS,
     "time": _CLOCKS,
-    "timestamp": [f"{d}{j}{c}" for d in _DAYS for j in (" ", "T") for c in _CLOCKS],
+    "timestamp": [f"{d}{j}{c}" for d in [*_DAYS, "YYYYMMDD"] for j in (" ", "T") for c in _CLOCKS],
 }
 """The forms that are recognised, per kind, most usual first."""
 

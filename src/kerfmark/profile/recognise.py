@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 
 from kerfmark.profile.convert import integers, to_text, to_typed
 from kerfmark.profile.encode import EncodedColumn
-from kerfmark.profile.moments import CANDIDATES, pattern, plausible
+from kerfmark.profile.moments import CANDIDATES, pattern, plausible, read_moments
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, plain_form
 
 BLANKS = ("n/a", "N/A", "NA", "#N/A", "null", "NULL", "Null", "none", "None", "nan", "NaN", "-", "--", ".", "?")
@@ -40,6 +40,22 @@ def recognise(values: pa.StringArray) -> Recognised:
     if pc.max(lengths).as_py() > 60:
         return Recognised(TEXT)
     return _boolean(values) or _number(values) or _moment(values) or Recognised(TEXT)
+
+
+def kind_of(values: pa.StringArray, type_: ColumnType) -> str:
+    """What sort of thing a column holds, whatever its type: amounts of money are measures though they may be text, and
+    YYYYMMDD is a day though it is a number."""
+    if not len(values) or type_.kind not in ("text", "integer"):
+        return type_.kind
+    if type_.kind == "text":
+        amount = r"^-?[£$€¥]? ?-?[0-9][0-9.,' ]*[.,]?[0-9]* ?[£$€¥%]?$"
+        marked = pc.match_substring_regex(values, "[£$€¥%,.]")
+        if pc.all(pc.match_substring_regex(values, amount)).as_py() and pc.all(marked).as_py():
+            return "decimal"
+    elif pc.all(pc.match_substring_regex(values, "^(19|20)[0-9]{6}$")).as_py() and not read_moments(
+            values, "date", "YYYYMMDD").null_count:
+        return "date"
+    return type_.kind
 
 
 def blank_spellings(columns: list[EncodedColumn]) -> list[str]:

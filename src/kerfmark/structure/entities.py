@@ -7,7 +7,8 @@ file: that all inspections of a hive agree says nothing new about its apiary.
 
 Evidence against chance: were two columns independent, each repeat of a determinant's value would agree with the first
 only as often as two rows drawn at random (`sameness`). The chance that all agree by accident is sameness ** repeats; its
-negative logarithm (in nats) must reach `ENOUGH`, and more for columns that rarely identify anything.
+negative logarithm (in nats), summed over what a column decides, must reach `ENOUGH` before it counts as the key of
+something, and more for columns that rarely identify anything. A single attribute of what is one already needs little.
 """
 
 from __future__ import annotations
@@ -24,7 +25,9 @@ from kerfmark.structure.dependencies import SAMPLE, Evidence, Relation
 from kerfmark.structure.headers import helpful, looks_like_key, names_things, reaches_things, share_stem, stem
 
 ENOUGH = 14.0
-"""Nats of evidence that a dependency needs (odds of about a million to one)."""
+"""Nats of evidence that all dependencies on a column need together (odds of about a million to one)."""
+LITTLE = 1.5
+"""Nats that each of them needs."""
 ENOUGH_FOR_PAIRS = 20.0
 """Exceptions that a dependency on two columns must have been spared, given what each column says alone."""
 LITTLE_ALONE = 0.3
@@ -178,14 +181,15 @@ def _single(relation: Relation, columns: list[int], inner: list[int], traits: Se
         repeats = relation.filled[a] - values
         if c not in inner or caution is None or values < 3 or repeats < 3:
             continue
-        decided = {}
+        decided, total = {}, 0.0
         for b, d in enumerate(columns):
             if b == a or d not in inner or relation.sizes[b] < 2 or relation.sizes[b] > values:
                 continue
             nats = repeats * -log(max(relation.sameness[b], 1e-300))
-            if nats >= ENOUGH * caution and relation.decides(a, b):
+            if (nats >= LITTLE or share_stem(traits[d].header, traits[c].header)) and relation.decides(a, b):
                 decided[d] = relation.evidence(relation.columns[a], values, b)
-        if decided:
+                total += nats
+        if total >= ENOUGH * caution:
             found[c] = _Determinant((c,), relation.columns[a], values, decided)
     out: list[_Determinant] = []
     merged: set[int] = set()
