@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 
 PATIENCE = 1.0
 """Seconds that a command may take before a progress bar appears."""
+NARROWEST = 12
+"""Characters to which a column is cut at most."""
 WIDE = 10_000
 """Columns assumed where the output is no terminal, so that nothing is wrapped or cut."""
 
@@ -45,19 +47,27 @@ class Terminal:
         if not self.as_json:
             self._console(False).print(styled(*parts))
 
-    def table(self, heads: Sequence[str], rows: Iterable[Sequence[Any]], *, right: Sequence[int] = ()) -> None:
-        """Rows under headings; the columns in `right` are numbers."""
+    def table(self, heads: Sequence[str], rows: Iterable[Sequence[Any]], *, right: Sequence[int] = (), cut: Sequence[int] = ()
+              ) -> None:
+        """Rows under headings; the columns in `right` are numbers. Where the terminal is too narrow, those in `cut` are cut."""
         if self.as_json:
             return
+        from rich.cells import cell_len, set_cell_size
         from rich.table import Table
 
+        console = self._console(False)
+        lines = [[str(c) for c in row] for row in rows]
+        widths = [max(cell_len(line[i]) for line in [heads, *lines]) for i in range(len(heads))]
+        while cut and sum(widths) + 3 * len(widths) > console.width and max(widths[i] for i in cut) > NARROWEST:
+            widths[max(cut, key=widths.__getitem__)] -= 1
+        lines = [[c if cell_len(c) <= w else set_cell_size(c, w - 1) + "…" for c, w in zip(line, widths, strict=True)]
+                 for line in lines]
         table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style=HEAD)
         for i, head in enumerate(heads):
             table.add_column(styled(head), justify="right" if i in right else "left", overflow="ellipsis", no_wrap=True,
                              min_width=1)
-        for row in rows:
-            table.add_row(*[styled((str(c), NAME) if i == 0 else str(c)) for i, c in enumerate(row)])
-        console = self._console(False)
+        for row in lines:
+            table.add_row(*[styled((c, NAME) if i == 0 else c) for i, c in enumerate(row)])
         if console.is_terminal:
             console.print(table)
             return
