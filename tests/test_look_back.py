@@ -121,6 +121,10 @@ def test_targets_that_will_not_do(kerfmark: Runner, visits: Path, tmp_path: Path
     assert "folder" in kerfmark("cut", "visits.csv", "--into", ".", code=2).err
     (tmp_path / "empty").mkdir()
     assert "no file in this folder" in kerfmark("cut", "empty", "--into", "x.db", code=2).err
+    (tmp_path / "letter.txt").write_text("Dear keepers")
+    assert "exists already" in kerfmark("cut", "visits.csv", "--into", "letter.txt", code=2).err
+    assert "not replaced" in kerfmark("cut", "visits.csv", "--into", "letter.txt", "--replace", code=2).err
+    assert (tmp_path / "letter.txt").read_text() == "Dear keepers"
     for command in ("show", "prove"):
         assert "no such database" in kerfmark(command, "none.db", code=2).err
         assert "not an SQLite database" in kerfmark(command, "visits.csv", code=2).err

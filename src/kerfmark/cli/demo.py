@@ -26,7 +26,6 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
-    from kerfmark.cli.main import main
     from kerfmark.demo import write_demo
 
     folder = Path(args.folder)
@@ -41,7 +40,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     for command in story:
         terminal.say()
         terminal.say(("$ ", FAINT), ("kerfmark " + shlex.join(command), BOLD))
-        code = main([*command, *extra])
+        code: int = args.program([*command, *extra])
         if code:
             return code
     terminal.say()

@@ -44,7 +44,7 @@ def parser() -> argparse.ArgumentParser:
         one = commands.add_parser(module.NAME, help=module.SUMMARY, description=module.ABOUT, formatter_class=plain,
                                   parents=[common], allow_abbrev=False)
         module.arguments(one)
-        one.set_defaults(run=module.run)
+        one.set_defaults(run=module.run, program=main)  # the demo runs the other commands
     return top
 
 

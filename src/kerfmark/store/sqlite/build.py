@@ -21,7 +21,7 @@ import pyarrow.compute as pc
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
-from kerfmark.store.sqlite.files import broken_links, quote, translated
+from kerfmark.store.sqlite.files import broken_links, is_database, quote, translated
 
 T = TypeVar("T")
 
@@ -56,6 +56,9 @@ class NewFile:
             raise TargetError("the database exists already", code="target.exists", origin=Origin(str(target)),
                               why="nothing is overwritten unasked",
                               next="name another file, or say --replace to build it anew")
+        if target.exists() and not is_database(target):
+            raise TargetError("this file is no SQLite database, so it is not replaced", code="target.not-a-database",
+                              origin=Origin(str(target)), next="name another file, or remove this one yourself")
         if not target.parent.is_dir():
             raise TargetError("the folder for the database does not exist", code="target.no-folder",
                               origin=Origin(str(target)), next=f"make the folder {target.parent} first")

@@ -38,6 +38,12 @@ def translated(target: Path) -> Iterator[None]:
         raise
 
 
+def is_database(path: Path) -> bool:
+    """Whether a file is an SQLite database, or empty (which SQLite takes for one)."""
+    with path.open("rb") as file:
+        return file.read(16) in (b"", b"SQLite format 3\x00")
+
+
 @contextlib.contextmanager
 def reading(path: Path) -> Iterator[sqlite3.Connection]:
     """An existing SQLite file, for reading only.
