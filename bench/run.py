@@ -63,6 +63,7 @@ def main() -> None:
         "engine's shell, flat": (["sqlite3", str(shell), ".mode csv", f".import {flat} flat"], clear(shell)),
         "kerfmark cut": ([*program, "cut", str(flat), "--into", str(cut)], clear(cut, layout)),
         "kerfmark cut, layout given": ([*program, "cut", str(layout), "--into", str(cut)], clear(cut)),
+        "kerfmark measure": ([*program, "measure", str(flat)], lambda: None),
         "kerfmark prove": ([*program, "prove", str(cut)], lambda: None),
     }
     flat.read_bytes()                                   # warm

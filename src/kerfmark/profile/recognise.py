@@ -50,10 +50,10 @@ def kind_of(values: pa.StringArray, type_: ColumnType) -> str:
     if type_.kind == "text":
         amount = r"^-?[£$€¥]? ?-?[0-9][0-9.,' ]*[.,]?[0-9]* ?[£$€¥%]?$"
         marked = pc.match_substring_regex(values, "[£$€¥%,.]")
-        if pc.all(pc.match_substring_regex(values, amount)).as_py() and pc.all(marked).as_py():
+        if pc.all(marked).as_py() and pc.all(pc.match_substring_regex(values, amount)).as_py():
             return "decimal"
-    elif pc.all(pc.match_substring_regex(values, "^(19|20)[0-9]{6}$")).as_py() and not read_moments(
-            values, "date", "YYYYMMDD").null_count:
+    elif all(pc.all(pc.match_substring_regex(some, "^(19|20)[0-9]{6}$")).as_py() for some in (values.slice(0, 100), values)
+             ) and not read_moments(values, "date", "YYYYMMDD").null_count:
         return "date"
     return type_.kind
 

@@ -36,6 +36,7 @@ class Relation:
         self.columns, self.sizes = list(columns), list(sizes)
         self.rows = len(columns[0]) if columns else 0
         step = max(1, self.rows // SAMPLE)
+        self._clusters: dict[int, np.ndarray] = {}
         self._sample = [c[::step][:SAMPLE] for c in self.columns] if step > 1 else self.columns
 
     def __len__(self) -> int:
@@ -59,6 +60,15 @@ class Relation:
         """Whether column a decides column b in every row."""
         return holds(self._sample[a], self._sample[b], self.sizes[a]) and (
             self._sample is self.columns or holds(self.columns[a], self.columns[b], self.sizes[a]))
+
+    def cluster(self, a: int) -> np.ndarray:
+        """Some rows, chosen so that each value of column a among them has all its rows there."""
+        if self.rows <= SAMPLE:
+            return np.arange(self.rows)
+        if a not in self._clusters:
+            wanted = max(2, self.sizes[a] * SAMPLE // self.rows)
+            self._clusters[a] = np.flatnonzero(self.columns[a] < wanted)[:4 * SAMPLE]
+        return self._clusters[a]
 
     def pair(self, a: int, b: int) -> tuple[Codes, int]:
         """Two columns as one: codes of their combinations (-1 where either is blank), and how many there are."""

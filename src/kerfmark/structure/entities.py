@@ -21,7 +21,7 @@ from math import log
 import numpy as np
 
 from kerfmark.profile.codes import Codes, combine, first_rows, holds
-from kerfmark.structure.dependencies import SAMPLE, Evidence, Relation
+from kerfmark.structure.dependencies import Evidence, Relation
 from kerfmark.structure.headers import helpful, looks_like_key, names_things, reaches_things, share_stem, stem
 
 ENOUGH = 14.0
@@ -239,7 +239,7 @@ def _decided_by_pair(relation: Relation, a: int, b: int, targets: list[int]
                      ) -> tuple[Codes, int, dict[int, Evidence]] | None:
     """What two columns decide together, with codes of their combinations; None when nothing that is not chance."""
     limits = [relation.sizes[a], relation.sizes[b]]
-    rows = _cluster(relation, max(a, b, key=relation.sizes.__getitem__))
+    rows = relation.cluster(max(a, b, key=relation.sizes.__getitem__))
     some, size = combine([relation.columns[a][rows], relation.columns[b][rows]], limits)
     if int(np.count_nonzero(some >= 0)) < 1.3 * size:    # too few repeats for the whole to have enough of them
         return None
@@ -264,18 +264,9 @@ def _decided_by_pair(relation: Relation, a: int, b: int, targets: list[int]
     return (codes, values, found) if found else None
 
 
-def _cluster(relation: Relation, a: int) -> np.ndarray:
-    """Some rows, chosen so that each value of column a among them has all its rows there."""
-    if relation.rows <= SAMPLE:
-        return np.arange(relation.rows)
-    wanted = max(2, relation.sizes[a] * SAMPLE // relation.rows)
-    rows = np.flatnonzero(relation.columns[a] < wanted)
-    return rows[:4 * SAMPLE]
-
-
 def _exceptions(relation: Relation, a: int, b: int) -> float:
     """The share of rows in which column b is not what it is elsewhere beside the same a (seen on some values of a)."""
-    rows = _cluster(relation, a)
+    rows = relation.cluster(a)
     codes, other = relation.columns[a][rows], relation.columns[b][rows]
     last = np.full(relation.sizes[a] + 1, -1, other.dtype)
     last[codes] = other

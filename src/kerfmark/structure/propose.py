@@ -61,7 +61,7 @@ def source_name(stem_: str, taken: Collection[str] = ()) -> str:
 def propose(encoded: EncodedSource, recognised: Sequence[Recognised], name: str, file: str, taken: set[str]) -> Proposal:
     """The tables that a flat source holds. `name` and `file` are what the layout calls it; names in `taken` are not
     given to tables, and those given are added."""
-    traits = [Trait(c.header, kind_of(c.values, r.type), float(pc.mean(pc.utf8_length(c.values)).as_py() or 0))
+    traits = [Trait(c.header, kind_of(c.values, r.type), float(pc.mean(pc.binary_length(c.values)).as_py() or 0))
               for c, r in zip(encoded.columns, recognised, strict=True)]
     base = find_entities([c.codes for c in encoded.columns], [len(c.values) for c in encoded.columns], traits)
     return _Writer(encoded, recognised, name, file, taken).write(base)
