@@ -10,7 +10,7 @@ import pyarrow.compute as pc
 
 from kerfmark.profile.convert import to_text
 from kerfmark.profile.encode import EncodedColumn
-from kerfmark.profile.recognise import mostly, recognise
+from kerfmark.profile.recognise import mostly, recognise_column
 from kerfmark.profile.types import ColumnType
 
 FREQUENT = 3
@@ -39,7 +39,7 @@ class ColumnDescription:
 
 def describe(column: EncodedColumn) -> ColumnDescription:
     """A column's description."""
-    found = recognise(column.values)
+    found = recognise_column(column)
     filled = int(np.count_nonzero(column.codes >= 0))
     blanks = len(column.codes) - filled
     if not len(column.values):

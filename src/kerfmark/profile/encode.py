@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.profile.convert import integers, to_typed
-from kerfmark.profile.types import ColumnType
+from kerfmark.profile.types import INTEGER, ColumnType
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Source
 
@@ -33,6 +33,11 @@ class EncodedColumn:
     codes: np.ndarray
     blank_as: tuple[str, ...] = ()
     _typed: tuple[ColumnType, pa.Array] | None = field(default=None, repr=False)
+
+    @property
+    def known_type(self) -> ColumnType | None:
+        """The type that all values are known to have without being asked, if encoding them showed one."""
+        return self._typed[0] if self._typed and self._typed[0] == INTEGER and self._typed[1].null_count == 0 else None
 
     def typed(self, type_: ColumnType) -> pa.Array:
         """The distinct values in a type; null where one does not fit. The last answer is remembered."""
@@ -105,7 +110,7 @@ def _encode_whole(header: str, chunks: list[pa.Array]) -> EncodedColumn:
     chunks.clear()
     numbers = integers(texts) if texts.null_count == 0 else None
     if numbers is not None and bool(np.all(np.diff(numbers.to_numpy()) > 0)):
-        return EncodedColumn(header, texts, np.arange(len(texts), dtype=np.int32))
+        return EncodedColumn(header, texts, np.arange(len(texts), dtype=np.int32), _typed=(INTEGER, numbers))
     return _from_dictionary(header, texts.dictionary_encode())
 
 

@@ -42,6 +42,11 @@ def recognise(values: pa.StringArray) -> Recognised:
     return _boolean(values) or _number(values) or _moment(values) or Recognised(TEXT)
 
 
+def recognise_column(column: EncodedColumn) -> Recognised:
+    """The type of an encoded column."""
+    return Recognised(column.known_type) if column.known_type else recognise(column.values)
+
+
 def kind_of(values: pa.StringArray, type_: ColumnType) -> str:
     """What sort of thing a column holds, whatever its type: amounts of money are measures though they may be text, and
     YYYYMMDD is a day though it is a number."""

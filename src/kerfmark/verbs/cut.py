@@ -19,7 +19,7 @@ from kerfmark.layout.model import Layout, SourceSpec
 from kerfmark.layout.text import read_layout, write_layout
 from kerfmark.ledger.records import LoadedFile, file_beside, open_ledger, write_load
 from kerfmark.profile.encode import EncodedSource, encode
-from kerfmark.profile.recognise import blank_spellings, recognise
+from kerfmark.profile.recognise import blank_spellings, recognise_column
 from kerfmark.progress import Progress, silent
 from kerfmark.read.dialect import Dialect
 from kerfmark.read.open import open_again, open_path
@@ -122,7 +122,7 @@ def mark_sources(sources: Sequence[Source], folder: Path, progress: Progress = s
         settled = EncodedSource(found, source.rows, [c.without(blanks) if blanks else c for c in source.columns])
         progress(f"typing {found.name}", 0, 0)
         with ThreadPoolExecutor(2) as pool:
-            types = list(pool.map(recognise, [c.values for c in settled.columns]))
+            types = list(pool.map(recognise_column, settled.columns))
         progress(f"finding the tables in {found.name}", 0, 0)
         proposals.append(propose(settled, types, name, file_beside(found.path, folder), taken))
         encoded[name] = settled
