@@ -152,8 +152,11 @@ def test_a_full_disk_leaves_nothing(monkeypatch: pytest.MonkeyPatch, visits: Pat
         raise sqlite3.OperationalError("database or disk is full")
 
 
-def test_links_that_lead_nowhere_are_found(database: Path) -> None:
+def test_links_that_lead_nowhere_are_found(kerfmark: Runner, database: Path) -> None:
     with sqlite3.connect(database) as db:
         assert files.broken_links(db, "visit") == []
         db.execute("UPDATE visit SET keeper_id = 77 WHERE visit_id = 200")
         assert files.broken_links(db, "visit") == ["keeper_id"]
+        db.execute("DROP INDEX visit_keeper_id")
+        assert files.broken_links(db, "visit") == ["keeper_id"]
+    assert "visit.keeper_id: some values lead to no record" in kerfmark("prove", "bees.db", code=1).out

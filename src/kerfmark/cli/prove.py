@@ -45,5 +45,5 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         if p.total > len(p.differences):
             terminal.say(f"... and {p.total - len(p.differences):,} more")
     if result.broken_links:
-        terminal.say(("broken  ", BAD), f"{count(result.broken_links, 'link')} of the database lead to no record")
+        terminal.say(("broken  ", BAD), f"{', '.join(result.broken_links)}: some values lead to no record")
     return 0 if result.holds else 1

@@ -12,22 +12,22 @@ from kerfmark.ledger.prove import SourceProof, prove_source
 from kerfmark.ledger.records import read_ledger
 from kerfmark.profile.encode import encode
 from kerfmark.progress import Progress, silent
-from kerfmark.store.sqlite.files import reading
+from kerfmark.store.sqlite.files import broken_links, reading
 
 
 @dataclass(frozen=True)
 class ProveResult:
-    """The outcome per source, and how many links of the database lead nowhere."""
+    """The outcome per source, and the foreign key columns with a value that leads nowhere, as table.column."""
 
     database: str
     proofs: tuple[SourceProof, ...]
-    broken_links: int
+    broken_links: tuple[str, ...]
     seconds: float
 
     @property
     def holds(self) -> bool:
         """Whether nothing differs."""
-        return self.broken_links == 0 and all(p.holds for p in self.proofs)
+        return not self.broken_links and all(p.holds for p in self.proofs)
 
 
 def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
@@ -50,5 +50,6 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
             spec = layout.sources[loaded.source].model_copy(update={"file": loaded.file})
             encoded = encode(open_source(loaded.source, spec, path.parent), progress)
             proofs.append(prove_source(path, db, layout, loaded.source, encoded, loaded.file, loaded.fingerprint, progress))
-        broken = len(db.execute("PRAGMA foreign_key_check").fetchall())
+        there = {n for (n,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+        broken = tuple(f"{t}.{c}" for t in layout.tables if t in there for c in broken_links(db, t))
     return ProveResult(str(database), tuple(proofs), broken, round(time.perf_counter() - started, 3))
