@@ -4,8 +4,7 @@ The verbs of the command line as functions, with the same results as its `--json
 
     import kerfmark
     result = kerfmark.cut(["inspections-2025.csv"], "apiary.db")
-    for table in result.tables:
-        print(table.name, table.rows)
+    rows = {table.name: table.rows for table in result.tables}
 """
 
 from __future__ import annotations

@@ -30,6 +30,7 @@ _BINARY = (
     (b"\x89PNG", "a picture"),
     (b"%PDF", "a PDF document"),
 )
+_YEAR = re.compile(r"(19|20)\d\d$")
 _NUMBERLIKE = re.compile(r"[-+]?[\d.,:/-]*\d[\d.,:/ -]*%?$")
 
 
@@ -155,7 +156,7 @@ def has_header(records: list[list[str]]) -> bool:
     """Whether the first record names the columns.
 
     It does unless it looks like data: in some column the values below are all numbers or dates and so is its first
-    cell, and in no column is the first cell a word above such values.
+    cell, and in no column is the first cell a word, or a year above other numbers.
     """
     if len(records) < 2:
         return True
@@ -168,7 +169,8 @@ def has_header(records: list[list[str]]) -> bool:
     for i, cell in enumerate(first):
         below = [r[i] for r in rest if i < len(r) and r[i].strip()]
         if below and all(_NUMBERLIKE.match(v.strip()) for v in below):
-            if _NUMBERLIKE.match(cell.strip()):
+            year = _YEAR.match(cell.strip()) and not all(_YEAR.match(v.strip()) for v in below)
+            if _NUMBERLIKE.match(cell.strip()) and not year:
                 alike += 1
             else:
                 differs += 1
