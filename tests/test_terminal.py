@@ -1,0 +1,115 @@
+"""What is printed, and where: plain in pipes, harmless always, a bar only where someone looks."""
+
+from __future__ import annotations
+
+import io
+import os
+import pty
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from conftest import flat_visits
+from kerfmark.cli.terminal import Bar, Terminal, count, harmless, plain, size
+from kerfmark.verbs.show import ColumnShown, ShowResult, TableShown
+
+
+@pytest.mark.parametrize(("n", "said"), [(0, "0 bytes"), (999, "999 bytes"), (1000, "1.0 KB"), (261_538, "261.5 KB"),
+                                         (3_200_000, "3.2 MB"), (7_000_000_000, "7.0 GB"), (9_000_000_000_000, "9000.0 GB")])
+def test_sizes_are_said_as_a_person_says_them(n: int, said: str) -> None:
+    assert size(n) == said
+
+
+def test_numbers_have_their_nouns() -> None:
+    assert count(1, "row") == "1 row" and count(1512, "row") == "1,512 rows" and count(2, "entry", "entries") == "2 entries"
+
+
+def test_control_characters_are_shown_and_not_obeyed() -> None:
+    assert harmless("a\x1b[31mb\x07\x7f\nc") == "a␛[31mb␇␡\nc"
+
+
+def test_markup_in_data_is_data(capsys: pytest.CaptureFixture[str]) -> None:
+    terminal = Terminal()
+    terminal.say("[bold]x[/bold] ", ("[/nothing]", "bold"))
+    terminal.table(["[id]", "n"], [["[red]", 5]], right=[1])
+    assert capsys.readouterr().out == "[bold]x[/bold] [/nothing]\n[id]    n\n[red]   5\n"
+
+
+def test_json_is_the_only_thing_on_standard_output(capsys: pytest.CaptureFixture[str]) -> None:
+    terminal = Terminal(as_json=True)
+    terminal.say("talk")
+    terminal.table(["a"], [["b"]])
+    table = TableShown("t", 1, ("id",), (), (ColumnShown("id", "INTEGER", False, ""),), ((b"\x00",),))
+    terminal.result(ShowResult("x.db", (table,), ()))
+    out = capsys.readouterr().out
+    assert out.startswith('{\n "database": "x.db"') and '"00"' in out and "talk" not in out
+    assert plain({"p": Path("a/b")}) == {"p": str(Path("a/b"))}
+
+
+def test_quiet_leaves_errors(capsys: pytest.CaptureFixture[str]) -> None:
+    terminal = Terminal(quiet=True)
+    terminal.note("by the way")
+    terminal.fail("no such file\nnext: look again")
+    assert capsys.readouterr().err == "error: no such file\nnext: look again\n"
+
+
+def test_a_bar_appears_only_when_it_takes_long() -> None:
+    from rich.console import Console
+
+    shown = io.StringIO()
+    console = Console(file=shown, force_terminal=True, width=80)
+    with Bar(lambda error: console) as bar:
+        bar("reading", 10, 100)
+        assert shown.getvalue() == ""
+        bar._started -= 5
+        bar("reading", 50, 100)
+        assert bar._bar is not None
+        bar._bar.refresh()
+        bar("writing", 0, 0)
+    assert "reading" in shown.getvalue() and "50 rows" in shown.getvalue()
+    with Bar(None) as silent:
+        silent._started -= 5
+        silent("reading", 1, 1)
+
+
+def on_a_terminal(command: list[str], folder: Path, **env: str) -> str:
+    """What a command prints on a terminal of its own."""
+    ours, theirs = pty.openpty()
+    usual = {k: v for k, v in os.environ.items() if k != "NO_COLOR"} | {"TERM": "xterm-256color", "COLUMNS": "100"}
+    process = subprocess.Popen([sys.executable, "-m", "kerfmark", *command], stdout=theirs, stderr=theirs, stdin=theirs,
+                               cwd=folder, env=usual | env)
+    os.close(theirs)
+    said = b""
+    while True:
+        try:
+            data = os.read(ours, 65536)
+        except OSError:
+            break
+        if not data:
+            break
+        said += data
+    os.close(ours)
+    assert process.wait() == 0
+    return said.decode()
+
+
+def test_colour_is_for_terminals_that_want_it(tmp_path: Path, visits: Path) -> None:
+    assert "\x1b[" in on_a_terminal(["measure", "visits.csv"], tmp_path)
+    assert "\x1b[" not in on_a_terminal(["measure", "visits.csv"], tmp_path, NO_COLOR="1")
+
+
+def test_a_wide_table_is_turned_where_it_does_not_fit(tmp_path: Path) -> None:
+    head = ",".join(f"a rather long header {i}" for i in range(12))
+    (tmp_path / "wide.csv").write_text(head + "\n" + ",".join(f"value {i}" for i in range(12)) + "\n")
+    lines = on_a_terminal(["measure", "wide.csv"], tmp_path, NO_COLOR="1").splitlines()
+    assert max(len(line.rstrip()) for line in lines) <= 100
+    assert any(line.split() == ["a", "rather", "long", "header", "11", "value", "11"] for line in lines)
+
+
+def test_a_reader_that_leaves_ends_the_program_quietly(tmp_path: Path) -> None:
+    (tmp_path / "big.csv").write_text(flat_visits(3000))
+    done = subprocess.run(f"{sys.executable} -m kerfmark measure big.csv --rows 3000 | head -1", shell=True, cwd=tmp_path,
+                          capture_output=True, text=True, timeout=60, check=False)
+    assert done.stdout.startswith("big.csv  3,000 rows") and "Traceback" not in done.stderr and "rror" not in done.stderr
