@@ -102,7 +102,7 @@ FIRST_ERRORS: list[tuple[str, bytes | None, int, str]] = [
     ("binary.csv", bytes(range(256)) * 40, 2, "not a text file"),
     ("zipped.csv", b"PK\x03\x04" + b"x" * 60, 2, "a zip archive or a workbook"),
     ("disguised.csv", gzip.compress(b"a,b\n1,2\n"), 2, "a gzip archive"),
-    ("ragged.csv", b"a,b\n1,2\n3\n4,5\n", 1, "row 3: 1 fields instead of 2"),
+    ("ragged.csv", b"a,b\n1,2\n3\n4,5\n", 1, "row 3: 1 field instead of 2"),
 ]
 
 

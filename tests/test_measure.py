@@ -158,6 +158,15 @@ def test_a_table_may_stand_anywhere_in_its_sheet(kerfmark: Runner, book: Path) -
     assert str(sheet.origin(2, "Weight")) == 'book.xlsx, sheet "Hives", row 7, column "Weight"'
 
 
+def test_a_column_without_a_header_is_kept_wherever_it_starts(tmp_path: Path) -> None:
+    wb = openpyxl.Workbook()
+    for i in range(200):
+        wb.active.append(["Hive", "kg"] if i == 0 else [f"H{i}", i, None, "late" if i == 150 else None])
+    wb.save(tmp_path / "late.xlsx")
+    [source] = measure([tmp_path / "late.xlsx"]).sources
+    assert [(c.header, c.distinct) for c in source.columns] == [("Hive", 199), ("kg", 199), ("column 3", 1)]
+
+
 def test_the_sheets_of_a_workbook_are_cut_and_proven(kerfmark: Runner) -> None:
     result = kerfmark("cut", DEMO / "register.xlsx", "--into", "r.db", "--json").json
     assert {t["name"]: t["rows"] for t in result["tables"]} == {"district": 7, "apiary": 22, "keeper": 34, "hive": 96}

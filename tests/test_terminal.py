@@ -12,7 +12,8 @@ from pathlib import Path
 import pytest
 
 from conftest import flat_visits
-from kerfmark.cli.terminal import Bar, Terminal, count, harmless, plain, size
+from kerfmark.cli.terminal import Bar, Terminal, harmless, plain, size
+from kerfmark.errors import counted
 from kerfmark.verbs.show import ColumnShown, ShowResult, TableShown
 
 
@@ -23,7 +24,7 @@ def test_sizes_are_said_as_a_person_says_them(n: int, said: str) -> None:
 
 
 def test_numbers_have_their_nouns() -> None:
-    assert count(1, "row") == "1 row" and count(1512, "row") == "1,512 rows" and count(2, "entry", "entries") == "2 entries"
+    assert counted(1, "row") == "1 row" and counted(1512, "row") == "1,512 rows" and counted(2, "entry", "entries") == "2 entries"
 
 
 def test_control_characters_are_shown_and_not_obeyed() -> None:
@@ -53,6 +54,13 @@ def test_quiet_leaves_errors(capsys: pytest.CaptureFixture[str]) -> None:
     terminal.note("by the way")
     terminal.fail("no such file\nnext: look again")
     assert capsys.readouterr().err == "error: no such file\nnext: look again\n"
+
+
+def test_verbose_tells_each_step_once(capsys: pytest.CaptureFixture[str]) -> None:
+    with Terminal(verbose=True).progress() as progress:
+        for step in ("reading", "reading", "writing"):
+            progress(step, 1, 2)
+    assert [line.split(" s  ")[1] for line in capsys.readouterr().err.splitlines()] == ["reading", "writing"]
 
 
 def test_a_bar_appears_only_when_it_takes_long() -> None:

@@ -36,6 +36,11 @@ class Origin:
         return ", ".join(parts)
 
 
+def counted(n: int, one: str, many: str = "") -> str:
+    """A number with its noun: `1 field`, `1,512 rows`."""
+    return f"{n:,} {one if n == 1 else many or one + 's'}"
+
+
 class KerfmarkError(Exception):
     """Any refusal of Kerfmark.
 

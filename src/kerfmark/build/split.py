@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import pyarrow as pa
 
-from kerfmark.errors import DataRefused, LayoutError, Origin
+from kerfmark.errors import DataRefused, LayoutError, Origin, counted
 from kerfmark.layout.model import ColumnSpec, Layout, TableSpec
 from kerfmark.profile.codes import combine, first_rows, holds
 from kerfmark.profile.convert import misfits
@@ -93,7 +93,7 @@ def split(layout: Layout, sources: Mapping[str, EncodedSource]) -> list[TableRow
     tables = [splitter[layout.tables[name].source].table(name) for name in layout.parents_first()]
     if problems.total:
         raise DataRefused(
-            f"{problems.total:,} {'problem' if problems.total == 1 else 'problems'} between the data and the layout",
+            f"{counted(problems.total, 'problem')} between the data and the layout",
             code="data.misfit", more=problems.lines, total=problems.total, next="; or ".join(problems.remedies))
     return tables
 
@@ -143,14 +143,14 @@ class _Splitter:
         for link, parent in spec.links.items():
             parent_codes, _parents = self.identity(parent)
             key_headers = self._key_headers(parent)
-            self._agree(name, codes, count, parent_codes, " + ".join(key_headers), spec)
+            self._agree(name, codes, count, parent_codes, " + ".join(key_headers))
             columns[link] = _Values(None, parent_codes if first is None else parent_codes[first])
             self._filled(name, link, columns[link].codes, first, key_headers[0], spec)
         for column, c in spec.columns.items():
             column_codes = self.encoded.column(c.header).codes
             typed = self._typed(name, column, c)
             if column not in spec.known_by:
-                self._agree(name, codes, count, column_codes, c.header, spec)
+                self._agree(name, codes, count, column_codes, c.header)
             columns[column] = _Values(typed, column_codes if first is None else column_codes[first])
             self._filled(name, column, columns[column].codes, first, c.header, spec)
         for unique in spec.unique_sets:
@@ -177,12 +177,9 @@ class _Splitter:
                 len(rows), f'mend the cells, or set type = "text" for {table}.{name} in the layout')
         return typed
 
-    def _agree(self, table: str, codes: np.ndarray | None, count: int, other: np.ndarray, header: str,
-               spec: TableSpec) -> None:
+    def _agree(self, table: str, codes: np.ndarray | None, count: int, other: np.ndarray, header: str) -> None:
         """Adds a problem for each row that says something else than the first row with the same key."""
-        if codes is None:
-            return
-        if holds(codes, other, count):
+        if codes is None or holds(codes, other, count):
             return
         first = np.append(other[first_rows(codes, count)], -1)
         rows = np.flatnonzero(first[codes] != other)

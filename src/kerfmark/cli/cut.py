@@ -8,8 +8,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kerfmark.cli import reading
-from kerfmark.cli.terminal import FAINT, HEAD, Terminal, count, size
+from kerfmark.cli.terminal import FAINT, HEAD, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
+from kerfmark.errors import counted
 
 if TYPE_CHECKING:
     from kerfmark.verbs.cut import CutResult
@@ -47,7 +48,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
 
 def _tell(result: CutResult, terminal: Terminal) -> None:
     for s in result.sources:
-        terminal.say("read ", (s.file, BOLD), f": {count(s.rows, 'row')}, {count(s.columns, 'column')}, {size(s.bytes)}",
+        terminal.say("read ", (s.file, BOLD), f": {counted(s.rows, 'row')}, {counted(s.columns, 'column')}, {size(s.bytes)}",
                      (f"  ({s.how})", FAINT))
     terminal.say()
     terminal.table(
@@ -59,8 +60,8 @@ def _tell(result: CutResult, terminal: Terminal) -> None:
         terminal.say(("why these tables", HEAD))
         for r in result.reasons:
             terminal.say("  ", (r.table, BOLD), f": {' + '.join(r.by)} decides {', '.join(r.decides)}")
-            terminal.say((f"      {count(r.values, 'value')}, {count(r.repeats, 'repeat')} in {r.within}, "
-                          f"{count(r.exceptions, 'exception')}, about {r.by_chance:,} expected by chance", FAINT))
+            terminal.say((f"      {counted(r.values, 'value')}, {counted(r.repeats, 'repeat')} in {r.within}, "
+                          f"{counted(r.exceptions, 'exception')}, about {r.by_chance:,} expected by chance", FAINT))
     if result.notes:
         terminal.say()
         terminal.say(("worth knowing", HEAD))
@@ -69,7 +70,7 @@ def _tell(result: CutResult, terminal: Terminal) -> None:
     terminal.say()
     links = sum(len(t.links) for t in result.tables)
     terminal.say("built ", (result.database, BOLD), f" ({size(Path(result.database).stat().st_size)}) in {result.seconds:.1f} s: "
-                 f"{count(len(result.tables), 'table')}, {count(links, 'link')}, every link and row count checked")
+                 f"{counted(len(result.tables), 'table')}, {counted(links, 'link')}, every link and row count checked")
     if result.marked:
         terminal.say("saved ", (result.layout, BOLD), ": edit it to build other tables, then "
                      f"kerfmark cut {shlex.quote(result.layout)} --into {shlex.quote(result.database)} --replace")

@@ -6,8 +6,9 @@ import argparse
 import shlex
 from pathlib import Path
 
-from kerfmark.cli.terminal import FAINT, Terminal, count
+from kerfmark.cli.terminal import FAINT, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
+from kerfmark.errors import counted
 
 NAME = "demo"
 SUMMARY = "the whole story on made-up data"
@@ -30,7 +31,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
 
     folder = Path(args.folder)
     files = write_demo(folder)
-    terminal.say(f"wrote {count(len(files), 'file')} of a beekeepers' association that does not exist into ", (str(folder), BOLD))
+    terminal.say(f"wrote {counted(len(files), 'file')} of a beekeepers' association that does not exist into ", (str(folder), BOLD))
     database = str(folder / "apiary.db")
     story = [["measure", str(folder / "inspections-2025.csv"), "--rows", "2"],
              ["cut", str(folder / "inspections-2025.csv"), "--into", database, "--replace"],

@@ -38,7 +38,7 @@ def parser() -> argparse.ArgumentParser:
     talk = common.add_argument_group("output")
     talk.add_argument("--json", action="store_true", help="the result as one JSON document on standard output")
     talk.add_argument("--quiet", action="store_true", help="nothing on standard error but errors")
-    talk.add_argument("--verbose", action="store_true", help="more of the reasons")
+    talk.add_argument("--verbose", action="store_true", help="each step and when it started, on standard error")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True, title="commands, in the order of the work")
     for module in (measure, cut, show, prove, demo):
         one = commands.add_parser(module.NAME, help=module.SUMMARY, description=module.ABOUT, formatter_class=plain,

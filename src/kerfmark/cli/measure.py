@@ -6,8 +6,9 @@ import argparse
 from typing import TYPE_CHECKING
 
 from kerfmark.cli import reading
-from kerfmark.cli.terminal import BAD, FAINT, HEAD, Terminal, count, size
+from kerfmark.cli.terminal import BAD, FAINT, HEAD, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
+from kerfmark.errors import counted
 
 if TYPE_CHECKING:
     from kerfmark.verbs.measure import Finding, SourceMeasured
@@ -49,8 +50,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
 
 
 def _tell(source: SourceMeasured, terminal: Terminal) -> None:
-    skipped = f", {count(source.skipped, 'blank row')} skipped" if source.skipped else ""
-    facts = f"  {count(source.rows, 'row')}, {count(len(source.columns), 'column')}, {size(source.bytes)}{skipped}"
+    skipped = f", {counted(source.skipped, 'blank row')} skipped" if source.skipped else ""
+    facts = f"  {counted(source.rows, 'row')}, {counted(len(source.columns), 'column')}, {size(source.bytes)}{skipped}"
     terminal.say((source.file, HEAD), facts, (f"  ({source.how})", FAINT))
     terminal.table(
         ["column", "type", "blank", "distinct", "longest", "smallest", "largest", "most frequent"],

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import argparse
 
-from kerfmark.cli.terminal import BAD, GOOD, Terminal, count
+from kerfmark.cli.terminal import BAD, GOOD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
+from kerfmark.errors import counted
 
 NAME = "prove"
 SUMMARY = "compare the sources with the database, row by row"
@@ -34,11 +35,11 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         if p.changed:
             terminal.note((name, BOLD), " is not the file that was loaded: its contents have changed since")
         if p.holds:
-            terminal.say(("proven  ", GOOD), (name, BOLD), f": {count(p.rows, 'row')} and {count(p.cells, 'cell')} compared, "
+            terminal.say(("proven  ", GOOD), (name, BOLD), f": {counted(p.rows, 'row')} and {counted(p.cells, 'cell')} compared, "
                          "all in the database, none too many")
             continue
-        terminal.say(("differs ", BAD), (name, BOLD), f": {count(p.rows, 'row')} in the file, {p.rows_in_database:,} in the "
-                     f"database; {count(p.total, 'difference')}")
+        terminal.say(("differs ", BAD), (name, BOLD), f": {counted(p.rows, 'row')} in the file, {p.rows_in_database:,} in the "
+                     f"database; {counted(p.total, 'difference')}")
         terminal.say()
         terminal.table(["row", "column", "in the file", "in the database"],
                        [(d.row or "-", d.column or "(all)", d.in_source, d.in_database) for d in p.differences])

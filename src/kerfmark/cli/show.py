@@ -5,8 +5,9 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from kerfmark.cli.terminal import FAINT, HEAD, Terminal, count
+from kerfmark.cli.terminal import FAINT, HEAD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
+from kerfmark.errors import counted
 
 if TYPE_CHECKING:
     from kerfmark.verbs.show import TableShown
@@ -45,7 +46,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
 
 
 def _tell(table: TableShown, terminal: Terminal) -> None:
-    facts = [count(table.rows, "row")]
+    facts = [counted(table.rows, "row")]
     if table.key:
         facts.append(f"key {', '.join(table.key)}")
     facts += [f"unique {' + '.join(u)}" for u in table.unique]

@@ -99,19 +99,24 @@ class Terminal:
 
     def progress(self) -> Bar:
         """A callback for the core that draws a bar where someone is looking."""
-        return Bar(self._console if sys.stderr.isatty() and not self.quiet and not self.as_json else None)
+        console = self._console if sys.stderr.isatty() and not self.quiet and not self.as_json else None
+        return Bar(console, self.note if self.verbose else None)
 
 
 class Bar:
-    """Shows what the core is doing, once it takes longer than `PATIENCE`."""
+    """Shows what the core is doing, once it takes longer than `PATIENCE`; `tell` is called at the start of each step."""
 
-    def __init__(self, console: Callable[[bool], Console] | None) -> None:
+    def __init__(self, console: Callable[[bool], Console] | None, tell: Callable[[str], None] | None = None) -> None:
+        self._tell, self._told = tell, ""
         self._console, self._started, self._step = console, time.monotonic(), ""
         self._bar: Progress | None = None
         self._task: TaskID | None = None
         self._step_started = self._started
 
     def __call__(self, step: str, done: int, total: int) -> None:
+        if self._tell is not None and step != self._told:
+            self._told = step
+            self._tell(f"{time.monotonic() - self._started:7.2f} s  {step}")
         if self._console is None or time.monotonic() - self._started < PATIENCE:
             return
         if self._bar is None:
@@ -161,11 +166,6 @@ def plain(value: Any) -> Any:
     if isinstance(value, bytes):
         return value.hex()
     return str(value) if isinstance(value, PurePath) else value
-
-
-def count(n: int, one: str, many: str = "") -> str:
-    """A number with its noun."""
-    return f"{n:,} {one if n == 1 else many or one + 's'}"
 
 
 def size(n: int) -> str:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
-from kerfmark.errors import LayoutError, Origin
+from kerfmark.errors import LayoutError, Origin, counted
 from kerfmark.layout.model import VERSION, ColumnSpec, Layout, SourceSpec, TableSpec
 
 if TYPE_CHECKING:
@@ -24,8 +24,8 @@ each_row, one per row of the source. Every table gets a generated primary key. A
 must be filled unless they are listed as optional. A link leads to the table it names."""
 
 
-def read_layout(path: Path) -> Layout:
-    """The layout in a file.
+def read_layout(path: Path) -> tuple[Layout, str]:
+    """The layout in a file, and its text.
 
     Raises LayoutError for what is no TOML, no layout, or contradicts itself.
     """
@@ -33,7 +33,7 @@ def read_layout(path: Path) -> Layout:
         text = path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise LayoutError("the layout cannot be read", origin=Origin(str(path)), why=str(error)) from error
-    return parse_layout(text, path.name)
+    return parse_layout(text, path.name), text
 
 
 def parse_layout(text: str, name: str) -> Layout:
@@ -57,7 +57,7 @@ def parse_layout(text: str, name: str) -> Layout:
 
 
 def _refused(name: str, problems: list[str]) -> LayoutError:
-    return LayoutError(f"the layout has {len(problems)} {'mistake' if len(problems) == 1 else 'mistakes'}",
+    return LayoutError(f"the layout has {counted(len(problems), 'mistake')}",
                        origin=Origin(name), more=problems, total=len(problems), next="mend it and run the command again")
 
 

@@ -64,7 +64,9 @@ def read_ledger(db: sqlite3.Connection, database: Path) -> tuple[str, list[Loade
 
 
 def file_beside(path: Path, folder: Path) -> str:
-    """How a file is called seen from a folder: with forward slashes on every system."""
+    """How a file is called seen from a folder: with forward slashes on every system. Standard input stays `-`."""
+    if str(path) == "-":
+        return "-"
     try:
         return Path(os.path.relpath(path.resolve(), folder.resolve())).as_posix()
     except ValueError:                                  # another drive

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import re
-
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kerfmark.profile.moments import MONTHS, read_moments
+from kerfmark.profile.moments import MONTHS, pieces, read_moments
 from kerfmark.profile.types import ColumnType
 
 
@@ -80,8 +78,7 @@ def _spell_moments(values: pa.Array, type_: ColumnType) -> pa.StringArray:
     if type_.kind != "date":
         parts |= {"hh": _padded(pc.hour(at), 2), "h": _padded(pc.hour(at), 1), "mm": _padded(pc.minute(at), 2),
                   "ss": _padded(pc.second(at), 2)}
-    pieces = [p for p in re.split("(YYYY|Month|Mon|MON|MM|DD|hh|mm|ss|M|D|h)", type_.form) if p]
-    return pc.binary_join_element_wise(*[parts.get(p, pa.scalar(p)) for p in pieces], "")
+    return pc.binary_join_element_wise(*[parts.get(p, pa.scalar(p)) for p in pieces(type_.form)], "")
 
 
 def _padded(numbers: pa.Array, width: int) -> pa.StringArray:

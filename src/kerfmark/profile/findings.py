@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kerfmark.errors import Origin
+from kerfmark.errors import Origin, counted
 from kerfmark.profile.codes import combine
 from kerfmark.profile.describe import ColumnDescription
 from kerfmark.profile.encode import EncodedColumn, EncodedSource
@@ -47,7 +47,7 @@ def _of_rows(encoded: EncodedSource) -> Iterator[Finding]:
     if source.ragged:
         rows = tuple(row for row, _ in source.ragged[:SHOWN])
         yield Finding("broken", Origin(source.origin().file, source.origin().sheet, rows[0]),
-                      f"has {source.ragged[0][1]} fields instead of {width}", len(source.ragged), rows,
+                      f"has {counted(source.ragged[0][1], 'field')} instead of {width}", len(source.ragged), rows,
                       "mend the row; a field that holds the delimiter must stand in quotes")
     codes, count = combine([c.codes + 1 for c in encoded.columns], [len(c.values) + 1 for c in encoded.columns])
     if count < encoded.rows and width > 1:
@@ -63,7 +63,7 @@ def _of_column(encoded: EncodedSource, column: EncodedColumn, told: ColumnDescri
         rows = _rows_of(column, pa.array(told.misfit_values))
         yield _finding(encoded, "doubtful", header, rows,
                        f'"{told.misfit_values[0]}" is no {told.mostly} like the rest of the column',
-                       "mend the cell; as it is, the column is loaded as text")
+                       "mend the cell; as it is, the column is loaded as text", total=told.misfits)
     if told.note:
         yield Finding("doubtful" if "swapped" in told.note or "comma may" in told.note else "odd",
                       everywhere, told.note, 0, (), "")
@@ -105,6 +105,7 @@ def _rows_of(column: EncodedColumn, values: pa.Array) -> np.ndarray:
     return np.flatnonzero(np.isin(column.codes, at))
 
 
-def _finding(encoded: EncodedSource, severity: Severity, header: str | None, records: np.ndarray, what: str, next_: str) -> Finding:
+def _finding(encoded: EncodedSource, severity: Severity, header: str | None, records: np.ndarray, what: str, next_: str,
+             total: int = 0) -> Finding:
     rows = tuple(encoded.source.numbers.row(int(r)) for r in records[:SHOWN])
-    return Finding(severity, encoded.source.origin(int(records[0]), header), what, len(records), rows, next_)
+    return Finding(severity, encoded.source.origin(int(records[0]), header), what, total or len(records), rows, next_)

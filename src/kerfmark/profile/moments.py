@@ -91,6 +91,11 @@ def read_moments(texts: pa.StringArray, kind: str, form: str) -> pa.Array:
     return pa.array(days * 86400 + clock, pa.int64(), mask=~right).cast(pa.timestamp("s"))
 
 
+def pieces(form: str) -> list[str]:
+    """A form cut into its tokens and what stands between them."""
+    return [p for p in re.split(f"({_TOKEN.pattern})", form) if p]
+
+
 def plausible(texts: pa.StringArray, kind: str) -> list[str]:
     """The forms that every text fits."""
     probe, rest = texts.slice(0, 50), texts

@@ -24,7 +24,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pv
 
-from kerfmark.errors import DataRefused, Origin, SourceError
+from kerfmark.errors import DataRefused, Origin, SourceError, counted
 from kerfmark.read.dialect import Dialect, decode_sample, find_dialect, read_sample
 from kerfmark.read.packed import Bytes, text_files
 from kerfmark.read.source import Piece, RowNumbers, distinct_headers, header_told
@@ -224,10 +224,10 @@ class DelimitedSource:
     def _refuse_ragged(self) -> NoReturn:
         expected, ragged = len(self.headers), self.ragged
         raise DataRefused(
-            f"{len(ragged):,} {'row has' if len(ragged) == 1 else 'rows have'} not as many fields as the header",
+            f"{counted(len(ragged), 'row has', 'rows have')} not as many fields as the header",
             code="data.ragged",
             origin=Origin(self.bytes.name, row=ragged[0][0]),
-            more=[f"row {row:,}: {fields} fields instead of {expected}" for row, fields in ragged[:RAGGED_SHOWN]],
+            more=[f"row {row:,}: {counted(fields, 'field')} instead of {expected}" for row, fields in ragged[:RAGGED_SHOWN]],
             total=len(ragged),
             why=f"the header names {expected} columns, separated by {self.dialect.delimiter!r}",
             next="mend those rows; a field that holds the delimiter must stand in quotes",

@@ -75,7 +75,12 @@ class SheetSource:
         top = list(itertools.islice(self._sheet.iter_rows(), LOOKED_AT))
         self.header_row = _header_row(top) if header_row is None else header_row
         cells = top[self.header_row - 1] if 0 < self.header_row <= len(top) else [""] * len(top[0] if top else [])
-        self._columns = [i for i in range(len(cells)) if cells[i] != "" or any(r[i] != "" for r in top[self.header_row:])]
+        nameless = {i for i in range(len(cells)) if cells[i] == ""}
+        for row in itertools.islice(self._sheet.iter_rows(), self.header_row, None) if nameless else ():
+            nameless -= {i for i in nameless if row[i] != ""}
+            if not nameless:
+                break
+        self._columns = [i for i in range(len(cells)) if i not in nameless]     # those left are blank throughout
         self.headers = distinct_headers([_spell(cells[i]) or "" for i in self._columns])
         self.numbers = RowNumbers(self.header_row + 1)
         self.how = f'sheet "{sheet}"{header_told(self.header_row)}'

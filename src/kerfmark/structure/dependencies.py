@@ -19,6 +19,7 @@ from kerfmark.profile.codes import Codes, combine, holds
 SAMPLE = 4_096
 """Rows on which a candidate is first put to the test."""
 
+
 @dataclass(frozen=True)
 class Evidence:
     """How much a dependency rests on: `values` of the determinant, `repeats` (rows beyond the first of each value),
@@ -38,9 +39,6 @@ class Relation:
         step = max(1, self.rows // SAMPLE)
         self._clusters: dict[int, np.ndarray] = {}
         self._sample = [c[::step][:SAMPLE] for c in self.columns] if step > 1 else self.columns
-
-    def __len__(self) -> int:
-        return len(self.columns)
 
     @cached_property
     def filled(self) -> list[int]:

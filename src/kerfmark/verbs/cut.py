@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import time
 from collections.abc import Iterator, Sequence
@@ -25,6 +26,7 @@ from kerfmark.read.dialect import Dialect
 from kerfmark.read.open import open_again, open_path
 from kerfmark.read.source import Source
 from kerfmark.store.sqlite.build import NewFile, stored
+from kerfmark.store.sqlite.files import translated
 from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
 
 LAYOUT_ENDING = ".layout.toml"
@@ -84,10 +86,9 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
         if delimiter or encoding or header_row is not None:
             raise UsageError("a layout says itself how its sources are written", next="change it there")
-        layout = read_layout(paths[0])
+        layout, text = read_layout(paths[0])
         encoded = {name: encode(open_source(name, spec, paths[0].parent), progress) for name, spec in layout.sources.items()}
         proposal, saved = Proposal(layout, (), (), {}), paths[0]
-        text = paths[0].read_text(encoding="utf-8")
     else:
         saved = target.with_name(target.stem + LAYOUT_ENDING)
         sources = [s for p in paths for s in _opened(p, delimiter, encoding, header_row)]
@@ -96,11 +97,8 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
         text = write_layout(layout, proposal.comments)
         _refuse_other_layout(saved, text, replace)
     tables = split(layout, encoded)
-    _build(file, layout, text, tables, encoded, progress)
-    if saved != paths[0]:
-        part = saved.with_name(f".{saved.name}.{os.getpid()}.part")
-        part.write_text(text, encoding="utf-8")
-        part.replace(saved)
+    with _saving(saved, text if saved != paths[0] else None):
+        _build(file, layout, text, tables, encoded, progress)
     return CutResult(
         str(target), str(saved), saved != paths[0],
         tuple(SourceRead(n, layout.sources[n].file, e.rows, len(e.columns), e.source.size, e.source.how)
@@ -140,6 +138,22 @@ def open_source(name: str, spec: SourceSpec, folder: Path) -> Source:
     path = Path("-") if spec.file == "-" else folder / spec.file
     return open_again(path, name, member=spec.member, sheet=spec.sheet,
                       dialect=Dialect(spec.delimiter, spec.quote, spec.encoding, spec.header_row))
+
+
+@contextlib.contextmanager
+def _saving(path: Path, text: str | None) -> Iterator[None]:
+    """Writes a text beside its place first, and into its place once what is done meanwhile has succeeded."""
+    if text is None:
+        yield
+        return
+    part = path.with_name(f".{path.name}.{os.getpid()}.part")
+    try:
+        with translated(path):
+            part.write_text(text, encoding="utf-8")
+        yield
+        part.replace(path)
+    finally:
+        part.unlink(missing_ok=True)
 
 
 def _refuse_other_layout(path: Path, text: str, replace: bool) -> None:
