@@ -98,7 +98,10 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
         _refuse_other_layout(saved, text, replace)
     tables = split(layout, encoded)
     with _saving(saved, text if saved != paths[0] else None):
-        _build(file, layout, text, tables, encoded, progress)
+        try:
+            _build(file, layout, text, tables, encoded, progress)
+        finally:
+            file.discard()                              # an interrupt may come while the file is being opened
     return CutResult(
         str(target), str(saved), saved != paths[0],
         tuple(SourceRead(n, layout.sources[n].file, e.rows, len(e.columns), e.source.size, e.source.how)

@@ -79,7 +79,12 @@ class NewFile:
         return self
 
     def __exit__(self, *error: object) -> None:
-        self._db.close()
+        self.discard()
+
+    def discard(self) -> None:
+        """Removes what was not published. May be called at any time, and again."""
+        if hasattr(self, "_db"):
+            self._db.close()
         for name in (self.path, *(self.path.with_name(self.path.name + end) for end in ("-journal", "-wal", "-shm"))):
             with contextlib.suppress(OSError):
                 name.unlink(missing_ok=True)
