@@ -16,9 +16,10 @@ MAY_USE = {
     "structure": {"layout", "profile"},
     "build": {"layout", "profile"},
     "ledger": {"layout", "profile", "store"},
+    "draw": {"profile", "layout", "store"},
     "demo": set(),
     "verbs": {"read", "profile", "layout", "store", "structure", "build", "ledger"},
-    "cli": {"verbs", "demo"},
+    "cli": {"verbs", "demo", "draw"},
 }
 EVERYWHERE = {"errors", "progress", ""}
 

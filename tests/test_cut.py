@@ -260,7 +260,7 @@ def test_whatever_is_cut_is_proven(tmp_path: Path, data: st.DataObject) -> None:
     path, target = tmp_path / "t.csv", tmp_path / "t.db"
     with path.open("w", newline="", encoding="utf-8") as file:
         csv.writer(file).writerows([[f"head {chr(97 + i)}" for i in range(width + 2)], *rows])
-    result = library.cut([path], target, replace=True, delimiter=",", encoding="utf-8")
+    result = library.cut([path], target, replace=True, reading=library.Reading(delimiter=",", encoding="utf-8"))
     assert result.sources[0].rows == len(rows)
     proof = library.prove(target)
     assert proof.holds, proof

@@ -51,7 +51,7 @@ def test_a_layout_written_by_hand_is_read() -> None:
     ('columns = {tag = "hive"}', 'columns = {tag = "hive"}\nlinks = {visit_id = "visit"}', "no known_by"),
     ('links = {hive_id = "hive"}', "", "no link leads to it"),
     ('columns = {tag = "hive"}', 'columns = {tag = "hive"}\nlinks = {up = "hive"}', "lead back to itself"),
-    ('file = "visits.csv"', "", "file: this key is missing"),
+    ('file = "visits.csv"', "", "name either its file or its parts"),
 ])
 def test_a_mistake_is_told_where_it_is(old: str, new: str, said: str) -> None:
     assert old in GOOD

@@ -129,7 +129,7 @@ def test_targets_that_will_not_do(kerfmark: Runner, visits: Path, tmp_path: Path
         assert "no such database" in kerfmark(command, "none.db", code=2).err
         assert "not an SQLite database" in kerfmark(command, "visits.csv", code=2).err
         assert "folder" in kerfmark(command, ".", code=2).err
-    assert "one character" in kerfmark("cut", "visits.csv", "--into", "x.db", "--delimiter", "ab", code=2).err
+    assert "cannot be nothing" in kerfmark("cut", "visits.csv", "--into", "x.db", "--delimiter", "", code=2).err
     assert "no encoding called" in kerfmark("cut", "visits.csv", "--into", "x.db", "--encoding", "utf-99", code=2).err
 
 

@@ -20,7 +20,7 @@ import pytest
 
 import kerfmark.read.packed as packed
 from conftest import DEMO, Runner, flat_visits
-from kerfmark import SourceError, measure
+from kerfmark import Reading, SourceError, measure
 from kerfmark.read.open import open_path
 
 Write = Callable[..., Path]
@@ -119,7 +119,7 @@ def test_title_lines_above_the_header_are_left_out(kerfmark: Runner, write: Writ
     assert kerfmark("prove", "u.db", "--json").json["holds"]
     [source] = kerfmark("measure", "t.csv", "--header-row", "4", "--json").json["sources"]
     assert list(columns(source)) == ["H01", "wood", "1.5"]
-    [source] = measure([write("n.csv", "hive,kind\nH01,wood\n")], header_row=0).sources
+    [source] = measure([write("n.csv", "hive,kind\nH01,wood\n")], reading=Reading(header_row=0)).sources
     assert [c.header for c in source.columns] == ["column 1", "column 2"] and source.rows == 2
 
 
@@ -147,7 +147,8 @@ def book(tmp_path: Path) -> Path:
 
 
 def test_a_table_may_stand_anywhere_in_its_sheet(kerfmark: Runner, book: Path) -> None:
-    [source] = kerfmark("measure", "book.xlsx", "--json").json["sources"]
+    source, secret = kerfmark("measure", "book.xlsx", "--json").json["sources"]
+    assert secret["how"] == 'hidden sheet "Secret"'
     assert (source["sheet"], source["rows"], source["skipped"]) == ("Hives", 3, 1)
     told = columns(source)
     assert {h: c["type"] for h, c in told.items()} == {

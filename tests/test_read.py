@@ -16,6 +16,7 @@ from kerfmark.errors import DataRefused, SourceError
 from kerfmark.read.delimited import DelimitedSource
 from kerfmark.read.dialect import find_dialect
 from kerfmark.read.packed import text_files
+from kerfmark.read.source import Reading
 
 Write = Callable[..., Path]
 
@@ -103,7 +104,7 @@ def test_what_a_standard_writer_writes_is_read_back(tmp_path: Path, data: st.Dat
         csv.writer(file, delimiter=delimiter, lineterminator="\n").writerows([[f"h{i}" for i in range(width)], *rows])
     before, delimited.BLOCK = delimited.BLOCK, block
     try:
-        source = DelimitedSource(path, find_dialect(text_files(path)[0], delimiter=delimiter, encoding="utf-8"))
+        source = DelimitedSource(path, find_dialect(text_files(path)[0], Reading(delimiter=delimiter, encoding="utf-8")))
         assert source.headers == tuple(f"h{i}" for i in range(width))
         assert cells(source) == [[c or None for c in row] for row in rows]
     finally:

@@ -16,10 +16,11 @@ from kerfmark.errors import DataRefused, KerfmarkError, Origin, SourceError
 from kerfmark.profile.describe import describe
 from kerfmark.profile.encode import EncodedColumn, encode
 from kerfmark.profile.recognise import kind_of, mostly, recognise
+from kerfmark.read.cells import spell
 from kerfmark.read.dialect import find_delimiter, find_encoding, has_header, title_rows
 from kerfmark.read.open import open_path
 from kerfmark.read.source import RowNumbers, distinct_headers
-from kerfmark.read.workbook import _header_row, _spell, sheets
+from kerfmark.read.workbook import _header_rows, sheets
 
 HERE = Origin("x.csv")
 
@@ -28,7 +29,7 @@ HERE = Origin("x.csv")
     ("a,b\n1,2\n3,4\n", ","),
     ("a;b\n1,5;2\n3,5;4\n", ";"),
     ('a\tb\n"x,y"\tz\n"u,v"\tw\n', "\t"),
-    ("name\nFar Paddock\nWeir\n", ","),
+    ("name\nFar Paddock\nWeir\n", ""),
     ('"one, two";b\n"three, four";d\n', ";"),
     ("a|b|c\n1|2|3\n", "|"),
 ])
@@ -89,7 +90,7 @@ def test_row_numbers_step_over_what_was_skipped(skipped: set[int], first: int) -
     ([["Only a title"]], 1),
 ])
 def test_the_header_of_a_sheet_is_its_first_full_row_of_words(rows: list[list[Any]], expected: int) -> None:
-    assert _header_row(rows) == expected
+    assert _header_rows(rows, set())[0] == expected
 
 
 @pytest.mark.parametrize(("cell", "text"), [
@@ -98,7 +99,7 @@ def test_the_header_of_a_sheet_is_its_first_full_row_of_words(rows: list[list[An
     (dt.time(9, 5), "09:05:00"), (-3.0, "-3"),
 ])
 def test_a_cell_is_spelled_as_a_person_reads_it(cell: Any, text: str | None) -> None:
-    assert _spell(cell) == text
+    assert spell(cell) == text
 
 
 CELLS = st.one_of(st.none(), st.booleans(), st.integers(-10**9, 10**9), st.dates(dt.date(1950, 1, 1), dt.date(2090, 1, 1)),

@@ -15,7 +15,7 @@ from kerfmark.read.open import open_path
 from kerfmark.structure.entities import Entity, Trait, find_entities
 from kerfmark.structure.headers import looks_like_key, share_stem
 from kerfmark.structure.propose import Proposal, source_name
-from kerfmark.verbs.cut import mark_sources
+from kerfmark.verbs.mark import mark_sources
 
 Write = Callable[..., Path]
 

@@ -1,4 +1,4 @@
-"""Writes src/kerfmark/layout/reserved.py: the words that some supported engine reserves.
+"""Writes src/kerfmark/profile/reserved.py: the words that some supported engine reserves.
 
     python tools/make_reserved.py
 
@@ -22,6 +22,6 @@ for word in words:
         line = "   "
     line += " " + word
 lines.append(line)
-Path(__file__).parent.parent.joinpath("src/kerfmark/layout/reserved.py").write_text(
+Path(__file__).parent.parent.joinpath("src/kerfmark/profile/reserved.py").write_text(
     '"""Words that some supported engine reserves (made by tools/make_reserved.py)."""\n\n'
     'WORDS = """\n' + "\n".join(lines) + '\n"""\nRESERVED = frozenset(WORDS.split())\n')

@@ -23,20 +23,21 @@ if TYPE_CHECKING:
         TargetError,
         UsageError,
     )
+    from kerfmark.read.source import Reading
     from kerfmark.verbs.cut import CutResult, cut
     from kerfmark.verbs.measure import MeasureResult, measure
     from kerfmark.verbs.prove import ProveResult, prove
     from kerfmark.verbs.show import ShowResult, show
 
 _HOMES = {
-    "measure": "verbs.measure", "MeasureResult": "verbs.measure",
+    "Reading": "read.source", "measure": "verbs.measure", "MeasureResult": "verbs.measure",
     "cut": "verbs.cut", "CutResult": "verbs.cut", "show": "verbs.show", "ShowResult": "verbs.show",
     "prove": "verbs.prove", "ProveResult": "verbs.prove",
     **dict.fromkeys(("KerfmarkError", "UsageError", "SourceError", "LayoutError", "TargetError", "DataRefused", "Origin"),
                     "errors"),
 }
 __all__ = [
-    "CutResult", "DataRefused", "KerfmarkError", "LayoutError", "MeasureResult", "Origin", "ProveResult", "ShowResult",
+    "CutResult", "DataRefused", "KerfmarkError", "LayoutError", "MeasureResult", "Origin", "ProveResult", "Reading", "ShowResult",
     "SourceError", "TargetError", "UsageError", "__version__", "cut", "measure", "prove", "show",
 ]
 

@@ -40,7 +40,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.verbs.cut import cut
 
     with terminal.progress() as progress:
-        result = cut(args.inputs, args.into, replace=args.replace, progress=progress, **reading.chosen(args))
+        result = cut(args.inputs, args.into, replace=args.replace, progress=progress, reading=reading.chosen(args))
     terminal.result(result)
     _tell(result, terminal)
     return 0

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import TYPE_CHECKING
 
+from kerfmark import __version__
 from kerfmark.cli import reading
+from kerfmark.cli.files import writable, write_text
 from kerfmark.cli.terminal import BAD, FAINT, HEAD, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
@@ -21,7 +24,9 @@ varied it is, the first rows, and what a person should know before loading them.
 
   kerfmark measure inspections-2025.csv
   kerfmark measure register.xlsx --rows 10
-  kerfmark measure folder/ archive.zip data.csv.gz --json
+  kerfmark measure folder/ archive.zip data.csv.gz 'more/*.jsonl' old.parquet --json
+  kerfmark measure book.xlsx --sheet Hives --cells C5:H200
+  kerfmark measure inspections-2025.csv --report inspections.html
 """
 LONGEST = 26
 STYLES = {"broken": BAD, "doubtful": HEAD, "odd": BOLD}
@@ -30,8 +35,10 @@ STYLES = {"broken": BAD, "doubtful": HEAD, "odd": BOLD}
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     parser.add_argument("inputs", nargs="+", metavar="FILE",
-                        help="text files, workbooks, packed files, folders; - for standard input")
+                        help="text files, workbooks, JSON, Parquet, databases, packed files, folders, patterns, -")
     parser.add_argument("--rows", type=int, default=3, metavar="N", help="first rows shown of each source (default: 3)")
+    parser.add_argument("--report", type=Path, metavar="FILE.html", help="the same as one HTML page, with pictures")
+    parser.add_argument("--replace", action="store_true", help="write the page over a file that exists")
     reading.arguments(parser)
 
 
@@ -39,8 +46,15 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
     from kerfmark.verbs.measure import measure
 
+    if args.report is not None:
+        writable(args.report, args.replace)
     with terminal.progress() as progress:
-        result = measure(args.inputs, rows=max(args.rows, 0), progress=progress, **reading.chosen(args))
+        result = measure(args.inputs, rows=max(args.rows, 0), progress=progress, reading=reading.chosen(args))
+    if args.report is not None:
+        from kerfmark.draw.measured import measured_page
+
+        write_text(args.report, measured_page(result.sources, __version__))
+        terminal.note("wrote ", (str(args.report), BOLD))
     terminal.result(result)
     for i, source in enumerate(result.sources):
         if i:
@@ -75,11 +89,13 @@ def _tell(source: SourceMeasured, terminal: Terminal) -> None:
         terminal.say()
         terminal.say(("findings", HEAD))
     for finding in source.findings:
-        _tell_finding(finding, terminal)
+        _tell_finding(finding, source, terminal)
 
 
-def _tell_finding(f: Finding, terminal: Terminal) -> None:
+def _tell_finding(f: Finding, source: SourceMeasured, terminal: Terminal) -> None:
     where = f'column "{f.origin.column}"' if f.origin.column else "rows"
+    if f.origin.file != source.file and f.rows:
+        where = f"{f.origin.file}, {where}"
     at = ""
     if f.rows:
         more = f" and {f.total - len(f.rows):,} more" if f.total > len(f.rows) else ""

@@ -21,19 +21,51 @@ class _Part(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
 
 
-class SourceSpec(_Part):
-    """A file (or a member of an archive, or a sheet of a workbook), how it is written, the spellings that stand for a blank,
-    and the columns left out on purpose. `header_row` counts from 1; 0 when no row names the columns."""
+class PartSpec(_Part):
+    """One of several files or sheets of one shape: what its rows say in the telling column, and where it is."""
 
+    told: str
     file: str
+    sheet: str = ""
+    member: str = ""
+
+
+class SourceSpec(_Part):
+    """What rows are read from, how that is written, the spellings that stand for a blank, and the columns left out on purpose.
+
+    `file` is a file, or the URL of a database; `member` a member of an archive or a list in JSON records; `sheet` a sheet of a
+    workbook and `cells` a range, defined name or table of it; `table` or `query` are those of a database. Several `parts` of
+    one shape make one source whose first column, `telling`, says which of them a row came from. `delimiter` may be several
+    characters; `edges` are the first characters (from 0) of columns of fixed width. `header_row` counts from 1; 0 when no row
+    names the columns; the header goes over `header_rows`.
+    """
+
+    file: str = ""
+    telling: str = ""
+    parts: tuple[PartSpec, ...] = ()
     delimiter: str = ","
     quote: str = '"'
+    escape: str = ""
     encoding: str = "utf-8"
+    edges: tuple[int, ...] = ()
     header_row: int = 1
+    header_rows: int = 1
     member: str = ""
     sheet: str = ""
+    cells: str = ""
+    table: str = ""
+    query: str = ""
     blanks: tuple[str, ...] = ()
     left_out: tuple[str, ...] = ()
+
+
+    @model_validator(mode="after")
+    def _has_a_place(self) -> SourceSpec:
+        if bool(self.file) == bool(self.parts):
+            raise ValueError("name either its file or its parts")
+        if self.parts and not self.telling:
+            raise ValueError("parts need a telling column, which says which of them a row came from")
+        return self
 
 
 class ColumnSpec(_Part):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import unicodedata
 
-from kerfmark.layout.reserved import RESERVED
+from kerfmark.profile.reserved import RESERVED
 
 LONGEST = 60
 """Bytes: the shortest limit among the engines is 63."""

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from pydantic import ValidationError
 
 from kerfmark.errors import LayoutError, Origin, counted
-from kerfmark.layout.model import VERSION, ColumnSpec, Layout, SourceSpec, TableSpec
+from kerfmark.layout.model import VERSION, ColumnSpec, Layout, PartSpec, SourceSpec, TableSpec
 
 if TYPE_CHECKING:
     from tomlkit.items import Table
@@ -144,7 +144,7 @@ def write_layout(layout: Layout, reasons: Mapping[str, list[str]] | None = None)
         for key, field in type(part).model_fields.items():
             value = getattr(part, key)
             if key not in skip and (field.is_required() or value != field.default):
-                table.add(key, [list(v) if isinstance(v, tuple) else v for v in value] if isinstance(value, tuple) else value)
+                table.add(key, _item(value))
         return table
 
     sources = tomlkit.table(is_super_table=True)
@@ -171,6 +171,22 @@ def write_layout(layout: Layout, reasons: Mapping[str, list[str]] | None = None)
         tables.add(name, table)
     doc.add("tables", tables)
     return tomlkit.dumps(doc)
+
+
+def _item(value: Any) -> Any:
+    """A value as TOML; parts of a source stand one below the other."""
+    import tomlkit
+
+    if not isinstance(value, tuple):
+        return value
+    if not value or not isinstance(value[0], PartSpec):
+        return [list(v) if isinstance(v, tuple) else v for v in value]
+    parts = tomlkit.array()
+    for part in value:
+        inline = tomlkit.inline_table()
+        inline.update(part.model_dump(exclude_defaults=True))
+        parts.append(inline)
+    return parts.multiline(True)
 
 
 def _commented(table: Table, lines: list[str]) -> Table:

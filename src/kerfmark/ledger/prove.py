@@ -86,13 +86,13 @@ class _Expected:
 
 
 def prove_source(database: Path, db: sqlite3.Connection, layout: Layout, name: str, encoded: EncodedSource, file: str,
-                 fingerprint: str, progress: Progress) -> SourceProof:
+                 changed: bool, progress: Progress) -> SourceProof:
     """Compares one source, read anew, with the view that rejoins it."""
     expected = _Expected(layout, name, encoded)
     same, count = _same_in_order(database, name, expected, progress)
     differences, total = ((), 0) if same else _differences(db, name, expected)
     return SourceProof(name, file, encoded.rows, count if same else _count(db, name), encoded.rows * len(expected.headers),
-                       encoded.source.fingerprint != fingerprint, total, differences)
+                       changed, total, differences)
 
 
 def _count(db: sqlite3.Connection, source: str) -> int:
@@ -148,7 +148,7 @@ def _differences(db: sqlite3.Connection, source: str, expected: _Expected) -> tu
     for n in lost:
         row = tuple(_typed(v) for v in expected.row(n))
         twin = max(strange, key=lambda other: sum(a == b for a, b in zip(row, other, strict=True)), default=None)
-        at = expected.source.numbers.row(n)
+        at = expected.source.origin(n).row
         if twin is None or sum(a == b for a, b in zip(row, twin, strict=True)) * 2 < len(row):
             out.append(Difference(at, "", "the row", "no such row"))
         else:

@@ -63,10 +63,12 @@ def read_ledger(db: sqlite3.Connection, database: Path) -> tuple[str, list[Loade
     return text, [LoadedFile(*row) for row in rows]
 
 
-def file_beside(path: Path, folder: Path) -> str:
-    """How a file is called seen from a folder: with forward slashes on every system. Standard input stays `-`."""
-    if str(path) == "-":
-        return "-"
+def file_beside(location: str, folder: Path) -> str:
+    """How a file is called seen from a folder: with forward slashes on every system. Standard input stays `-`, and a URL
+    itself."""
+    if location == "-" or "://" in location:
+        return location
+    path = Path(location)
     try:
         return Path(os.path.relpath(path.resolve(), folder.resolve())).as_posix()
     except ValueError:                                  # another drive

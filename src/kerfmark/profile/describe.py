@@ -14,12 +14,15 @@ from kerfmark.profile.recognise import mostly, recognise_column
 from kerfmark.profile.types import ColumnType
 
 FREQUENT = 3
+STEPS = 24
+"""Bars of a distribution."""
 
 
 @dataclass(frozen=True)
 class ColumnDescription:
     """A column: `blanks` counts blank cells (`blank_as`: the spellings that stand for one), `distinct` its values,
-    `longest` the characters of its longest text. `mostly` is the type that all but `misfits` cells have."""
+    `longest` the characters of its longest text. `mostly` is the type that all but `misfits` cells have. `shape` counts the
+    cells in equal steps from the smallest to the largest value (`shape_is_range`), or those of the most frequent values."""
 
     header: str
     type: str
@@ -35,6 +38,8 @@ class ColumnDescription:
     mostly: str = ""
     misfits: int = 0
     misfit_values: tuple[str, ...] = ()
+    shape: tuple[int, ...] = ()
+    shape_is_range: bool = False
 
 
 def describe(column: EncodedColumn) -> ColumnDescription:
@@ -45,15 +50,34 @@ def describe(column: EncodedColumn) -> ColumnDescription:
     if not len(column.values):
         return ColumnDescription(column.header, "text", found.note, blanks, column.blank_as, 0, False, 0, "", "", ())
     times = np.bincount(column.codes[column.codes >= 0], minlength=len(column.values))
-    smallest, largest = _ends(column, found.type)
     top = np.argpartition(-times, FREQUENT)[:FREQUENT] if len(times) > FREQUENT else np.arange(len(times))
     top = top[np.lexsort((top, -times[top]))]
     near = mostly(column.values, times) if found.type.kind == "text" and not found.note else None
+    smallest, largest = _ends(column, near[0] if near else found.type)
+    shape = _range_shape(column, near[0] if near else found.type, times)
     return ColumnDescription(
         column.header, str(found.type), found.note, blanks, column.blank_as, len(column.values), len(column.values) == filled,
         int(pc.max(pc.utf8_length(column.values)).as_py()), smallest, largest,
         tuple((column.values[int(i)].as_py(), int(times[i])) for i in top if times[i] > 1),
-        *((str(near[0]), near[2], near[1]) if near else ()))
+        *((str(near[0]), near[2], near[1]) if near else ("", 0, ())),
+        shape or tuple(int(n) for n in -np.sort(-times[np.argpartition(-times, STEPS)[:STEPS]] if len(times) > STEPS else -times)),
+        bool(shape))
+
+
+def _range_shape(column: EncodedColumn, type_: ColumnType, times: np.ndarray) -> tuple[int, ...]:
+    """How many cells fall into each of equal steps from the smallest to the largest; () for what has no such order."""
+    if type_.kind in ("text", "boolean"):
+        return ()
+    typed = column.typed(type_)
+    known = typed.is_valid().to_numpy(zero_copy_only=False)
+    if type_.kind in ("date", "time"):
+        typed = typed.cast(pa.int32())
+    elif type_.kind == "timestamp":
+        typed = typed.cast(pa.int64())
+    numbers = pc.cast(typed, pa.float64(), safe=False).to_numpy(zero_copy_only=False)[known]
+    if not len(numbers) or numbers.min() == numbers.max():
+        return ()
+    return tuple(int(n) for n in np.histogram(numbers, STEPS, weights=times[known])[0])
 
 
 def _ends(column: EncodedColumn, type_: ColumnType) -> tuple[str, str]:

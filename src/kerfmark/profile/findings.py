@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 import pyarrow as pa
@@ -14,10 +14,14 @@ from kerfmark.errors import Origin, counted
 from kerfmark.profile.codes import combine
 from kerfmark.profile.describe import ColumnDescription
 from kerfmark.profile.encode import EncodedColumn, EncodedSource
+from kerfmark.profile.moments import CANDIDATES, pattern
+from kerfmark.profile.reserved import RESERVED
+from kerfmark.read.source import Severity
 
-Severity = Literal["broken", "doubtful", "odd"]
 ORDER: tuple[Severity, ...] = ("broken", "doubtful", "odd")
-"""Broken: a load would be refused. Doubtful: somebody should decide. Odd: worth a look."""
+MOST_TOTALS = 3
+"""Rows at the end that may be totals."""
+_TOTAL = re.compile(r"(grand |sub)?(total|sum)s?\b|(gesamt|summe|totaal|somme|suma|totale)\b", re.IGNORECASE)
 SHOWN = 5
 """Rows named per finding."""
 
@@ -36,7 +40,10 @@ class Finding:
 
 def findings(encoded: EncodedSource, columns: Sequence[ColumnDescription]) -> list[Finding]:
     """All findings about a source, worst first."""
-    out = [*_of_rows(encoded)]
+    source = encoded.source
+    out = [Finding(r.severity, Origin(source.origin().file, source.origin().sheet, r.rows[0] if r.rows else None, r.header),
+                   r.what, r.total, r.rows[:SHOWN], r.next) for r in source.remarks]
+    out += [*_of_rows(encoded), *_totals(encoded)]
     for column, described in zip(encoded.columns, columns, strict=True):
         out += _of_column(encoded, column, described)
     return sorted(out, key=lambda f: ORDER.index(f.severity))
@@ -57,13 +64,53 @@ def _of_rows(encoded: EncodedSource) -> Iterator[Finding]:
                        "keep it if it is meant, or take it out")
 
 
+def _totals(encoded: EncodedSource) -> Iterator[Finding]:
+    """Rows at the end that look like sums of those above: they say so, or a number in them is that sum."""
+    last: list[int] = []
+    for record in range(encoded.rows - 1, max(encoded.rows - 1 - MOST_TOTALS, 2), -1):
+        cells = [c.values[int(c.codes[record])].as_py() if c.codes[record] >= 0 else "" for c in encoded.columns]
+        words = [c for c in cells if c and not c.strip().lstrip("-").replace(".", "").replace(",", "").isdigit()]
+        if not (words and _TOTAL.match(words[0]) and "" in cells) and not (
+                len(words) == 0 and any(cells) and _is_sum(encoded, record)):
+            break
+        last.append(record)
+    if last:
+        yield _finding(encoded, "doubtful", None, np.array(last[::-1]), "looks like a row of totals, not of data",
+                       "take it out of the file before it is loaded")
+
+
+def _is_sum(encoded: EncodedSource, record: int) -> bool:
+    """Whether some number of a record is the sum of those above it, and the record lacks what the others have."""
+    blanks = [c for c in encoded.columns if c.codes[record] < 0 and np.count_nonzero(c.codes[:record] >= 0) > .9 * record]
+    for column in encoded.columns if blanks else []:
+        if column.codes[record] < 0:
+            continue
+        texts = column.values.take(pa.array(column.codes[:record + 1][column.codes[:record + 1] >= 0]))
+        try:
+            numbers = pc.cast(pc.replace_substring(texts, ",", "."), pa.float64()).to_numpy()
+        except pa.ArrowInvalid:
+            continue
+        if len(numbers) > 2 and numbers[-1] and abs(numbers[:-1].sum() - numbers[-1]) < 1e-6 * abs(numbers[-1]):
+            return True
+    return False
+
+
 def _of_column(encoded: EncodedSource, column: EncodedColumn, told: ColumnDescription) -> Iterator[Finding]:
     header, everywhere = column.header, encoded.source.origin(None, column.header)
     if told.misfits:
         rows = _rows_of(column, pa.array(told.misfit_values))
-        yield _finding(encoded, "doubtful", header, rows,
+        text = told.mostly.split("(")[0].split(" ")[0] in ("integer", "real", "boolean")
+        yield _finding(encoded, "doubtful" if text else "broken", header, rows,
                        f'"{told.misfit_values[0]}" is no {told.mostly} like the rest of the column',
-                       "mend the cell; as it is, the column is loaded as text", total=told.misfits)
+                       "mend the cell; as it is, the column is loaded as text" if text else
+                       f'mend the cell; or say type = "text" in the layout, so that the column is no {told.mostly.split(" ")[0]}',
+                       total=told.misfits)
+    elif told.type == "text" and len(forms := _mixed_forms(column)) > 1:
+        yield Finding("doubtful", everywhere, f"holds dates in several forms: {', '.join(forms)}", 0, (),
+                      "write them all the same way; as it is, the column is loaded as text")
+    if header.strip().lower() in RESERVED:
+        yield Finding("odd", everywhere, f'"{header}" is a reserved word of databases', 0, (),
+                      "its column gets another name; the layout can say which")
     if told.note:
         yield Finding("doubtful" if "swapped" in told.note or "comma may" in told.note else "odd",
                       everywhere, told.note, 0, (), "")
@@ -79,6 +126,23 @@ def _of_column(encoded: EncodedSource, column: EncodedColumn, told: ColumnDescri
         yield _finding(encoded, "odd", header, _rows_of(column, spaced), f'"{spaced[0].as_py()}" has spaces at its ends',
                        "values are kept as they stand: trim them in the file if they are not meant")
     yield from _alike(encoded, column, trimmed)
+
+
+def _mixed_forms(column: EncodedColumn) -> list[str]:
+    """The forms of the dates in a text column, if all its values are dates, each in one of several forms."""
+    probe = column.values.slice(0, 200)
+    if not pc.all(pc.match_substring_regex(probe, r"^[0-9A-Za-z][0-9A-Za-z ,./-]{5,18}$")).as_py() or not pc.all(
+            pc.match_substring_regex(probe, "[0-9]")).as_py():
+        return []
+    left, forms = column.values, []
+    for form in CANDIDATES["date"]:
+        fits = pc.match_substring_regex(left, pattern(form))
+        if pc.any(fits).as_py():
+            forms.append(form)
+            left = left.filter(pc.invert(fits))
+        if not len(left):
+            return forms
+    return []
 
 
 def _alike(encoded: EncodedSource, column: EncodedColumn, trimmed: pa.StringArray) -> Iterator[Finding]:
@@ -107,5 +171,5 @@ def _rows_of(column: EncodedColumn, values: pa.Array) -> np.ndarray:
 
 def _finding(encoded: EncodedSource, severity: Severity, header: str | None, records: np.ndarray, what: str, next_: str,
              total: int = 0) -> Finding:
-    rows = tuple(encoded.source.numbers.row(int(r)) for r in records[:SHOWN])
+    rows = tuple(encoded.source.origin(int(r)).row or 0 for r in records[:SHOWN])
     return Finding(severity, encoded.source.origin(int(records[0]), header), what, total or len(records), rows, next_)

@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark.errors import counted
 from kerfmark.profile.convert import integers, to_text, to_typed
 from kerfmark.profile.encode import EncodedColumn
 from kerfmark.profile.moments import CANDIDATES, pattern, plausible, read_moments
@@ -45,6 +46,22 @@ def recognise(values: pa.StringArray) -> Recognised:
 def recognise_column(column: EncodedColumn) -> Recognised:
     """The type of an encoded column."""
     return Recognised(column.known_type) if column.known_type else recognise(column.values)
+
+
+def settle(column: EncodedColumn) -> Recognised:
+    """The type that a column is to have: that of all its cells, or the date or decimal number that all but very few of them
+    are. What does not fit is told, and refused when it is loaded: a date column never becomes text in silence."""
+    found = recognise_column(column)
+    if found.type != TEXT or found.note or not len(column.values):
+        return found
+    near = mostly(column.values, np.bincount(column.codes[column.codes >= 0], minlength=len(column.values)))
+    if near is None:
+        return found
+    type_, wrong, cells = near
+    said = f'{counted(cells, "cell")}, such as "{wrong[0]}", {"is" if cells == 1 else "are"} no {type_.kind}'
+    if type_.kind in ("integer", "real", "boolean"):
+        return Recognised(TEXT, f"kept as text: {said}, though the others are")
+    return Recognised(type_, f'{said}: mend, or set type = "text"')
 
 
 def kind_of(values: pa.StringArray, type_: ColumnType) -> str:
@@ -166,6 +183,9 @@ def mostly(values: pa.StringArray, times: np.ndarray) -> tuple[ColumnType, tuple
     """
     rows = int(times.sum())
     if rows < FEWEST_ROWS:
+        return None
+    probe = pc.match_substring_regex(values.slice(0, 1000), r"^-?[0-9]")
+    if pc.mean(probe).as_py() < .5:                     # most values are words: not worth a closer look
         return None
     digits = pc.match_substring_regex(values, r"^-?[0-9]").to_numpy(zero_copy_only=False)
     if times[~digits].sum() > MOST_MISFITS * rows + 1:

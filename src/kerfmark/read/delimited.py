@@ -1,4 +1,4 @@
-"""Delimited text files, read in chunks that end at the end of a record, several chunks at a time.
+"""Text files with delimiters or fixed widths, read in chunks that end at the end of a record, several chunks at a time.
 
 Promises: 1. no record is cut in two, whatever stands in quotes; 2. every record has as many fields as the header, or
 the file is refused with the rows; 3. rows without any content are skipped, and counted in the row numbers; 4. memory
@@ -7,11 +7,6 @@ holds a few chunks, never the file.
 
 from __future__ import annotations
 
-import csv
-import hashlib
-import io
-import itertools
-import re
 from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -23,11 +18,21 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pv
+import xxhash
 
 from kerfmark.errors import DataRefused, Origin, SourceError, counted
-from kerfmark.read.dialect import Dialect, decode_sample, find_dialect, read_sample
+from kerfmark.read.dialect import Dialect, decode_sample, find_dialect, read_sample, sample_records
 from kerfmark.read.packed import Bytes, text_files
-from kerfmark.read.source import Piece, RowNumbers, distinct_headers, header_told
+from kerfmark.read.records import last_end, line_end, misquoted_records, records_end, transcoder
+from kerfmark.read.source import (
+    Piece,
+    Remark,
+    RowNumbers,
+    distinct_headers,
+    header_remarks,
+    header_told,
+    joined_header,
+)
 
 T = TypeVar("T")
 
@@ -48,15 +53,12 @@ class _Parsed:
     physical: int
     blank: np.ndarray
     ragged: list[tuple[int, int]]
+    misquoted: list[int]
+    bad: list[tuple[int, bytes]]
     digest: bytes
 
 
-@dataclass(frozen=True)
-class _BadBytes:
-    """Bytes that are no text in the file's encoding: the line of the chunk (0-based) and the bytes."""
-
-    line: int
-    bytes: bytes
+_NOTHING = np.empty(0, np.int64)
 
 
 class DelimitedSource:
@@ -64,19 +66,21 @@ class DelimitedSource:
 
     def __init__(self, source: Bytes | Path, dialect: Dialect | None = None, name: str | None = None) -> None:
         self.bytes = text_files(source)[0] if isinstance(source, Path) else source
-        self.path, self.name = self.bytes.path, name or self.bytes.stem
+        self.location, self.name = str(self.bytes.path), name or self.bytes.stem
         self.dialect = dialect or find_dialect(self.bytes)
         sample = read_sample(self.bytes)
         text = decode_sample(sample, self.dialect.encoding, Origin(self.bytes.name))
-        self._newline = _line_end(text)
-        header_row = self.dialect.header_row
-        first = _record(text, self.dialect, max(header_row, 1))
-        self.headers = distinct_headers(first if header_row else [""] * len(first))
-        self.numbers = RowNumbers(header_row + 1)
-        separated = DELIMITER_NAMES.get(self.dialect.delimiter, self.dialect.delimiter)
-        self.how = f"{separated}, {self.dialect.encoding}{header_told(header_row)}"
-        self.fingerprint, self.size = "", 0
+        self._newline = line_end(text)
+        header_row, over = self.dialect.header_row, self.dialect.header_rows
+        top = sample_records(text, self.dialect, max(header_row + over - 1, 1))
+        cells = joined_header(top[header_row - 1:] or [[""]]) if header_row else [""] * len(top[0])
+        self.headers = distinct_headers(cells)
+        self.numbers = RowNumbers(header_row + over if header_row else 1)
+        self.how = f"{_separated(self.dialect)}, {self.dialect.encoding}{header_told(header_row, over)}"
+        self.fingerprint, self.size, self.skipped = "", 0, 0
         self.ragged: list[tuple[int, int]] = []
+        self._of_header = header_remarks(cells, self.headers, header_row) if header_row else []
+        self.remarks: list[Remark] = []
 
     def origin(self, record: int | None = None, header: str | None = None) -> Origin:
         """The place of a record and column in the file."""
@@ -85,7 +89,7 @@ class DelimitedSource:
     def settings(self) -> dict[str, Any]:
         """The dialect in the layout's words; what is usual is left unsaid."""
         usual, said = Dialect(), {}
-        for key in ("delimiter", "quote", "encoding", "header_row"):
+        for key in ("delimiter", "quote", "encoding", "header_row", "header_rows", "escape", "edges"):
             if getattr(self.dialect, key) != getattr(usual, key):
                 said[key] = getattr(self.dialect, key)
         return said | ({"member": self.bytes.member} if self.bytes.member else {})
@@ -93,16 +97,19 @@ class DelimitedSource:
     def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True) -> Iterator[Piece]:
         """Applies `work` to every batch in worker threads and yields the results in the order of the file.
 
-        Ragged rows are left out; unless `strict` is false, they are then refused.
+        Ragged rows are left out and bytes that are no text replaced; unless `strict` is false, they are then refused.
 
-        Raises DataRefused for ragged rows, SourceError for bytes that are no text and for a file without rows.
+        Raises DataRefused for rows that cannot be read right, SourceError for bytes that are no text and for a file
+        without rows.
         """
         numbers = replace(self.numbers, skipped=[])
         first = physical = 0
         ragged: list[tuple[int, int]] = []
-        digest = hashlib.blake2b(digest_size=16)
+        misquoted: list[int] = []
+        bad: list[tuple[int, bytes]] = []
+        digest = xxhash.xxh3_128()
         with ThreadPoolExecutor(workers) as pool:
-            waiting: deque[Future[_Parsed | _BadBytes]] = deque()
+            waiting: deque[Future[_Parsed]] = deque()
             chunks = self._chunks()
             more = True
             while more or waiting:
@@ -114,19 +121,25 @@ class DelimitedSource:
                 if not waiting:
                     break
                 parsed = waiting.popleft().result()
-                if isinstance(parsed, _BadBytes):
-                    self._refuse_bytes(parsed, numbers.first_row + physical)
+                bad += [(numbers.first_row + physical + line, some) for line, some in parsed.bad]
+                if bad and strict:
+                    self._refuse_bytes(*bad[0])
                 digest.update(parsed.digest)
                 ragged += [(physical + at, fields) for at, fields in parsed.ragged]
+                misquoted += [numbers.first_row + physical + at for at in parsed.misquoted]
                 numbers.skipped += (parsed.blank + physical).tolist()
                 physical += parsed.physical
-                if parsed.rows and not (ragged and strict):
+                if parsed.rows and not ((ragged or misquoted) and strict):
                     yield Piece(first, parsed.rows, parsed.result)
                 first += parsed.rows
         self.numbers, self.fingerprint = numbers, digest.hexdigest()
         self.ragged = [(numbers.first_row + at, fields) for at, fields in ragged]
         if ragged and strict:
             self._refuse_ragged()
+        if misquoted and strict:
+            self._refuse_misquoted(misquoted)
+        self.remarks = [*self._of_header, *self._remarks(misquoted, bad)]
+        self.skipped = len(numbers.skipped)
         numbers.skipped = sorted([*numbers.skipped, *(at for at, _ in ragged)])
         if not first:
             raise SourceError(
@@ -134,10 +147,19 @@ class DelimitedSource:
                 next="check that the export was complete",
             )
 
+    def _remarks(self, misquoted: list[int], bad: list[tuple[int, bytes]]) -> Iterator[Remark]:
+        if misquoted:
+            yield Remark("broken", None, f"text stands between a closing quote and the next {self.dialect.delimiter!r}",
+                         tuple(misquoted[:RAGGED_SHOWN]), len(misquoted), _DOUBLE)
+        if bad:
+            yield Remark("broken", None, f"{bad[0][1]!r} is not {self.dialect.encoding.upper()} text",
+                         tuple(dict.fromkeys(row for row, _ in bad[:RAGGED_SHOWN])), len(bad), _ENCODING)
+
     def _chunks(self) -> Iterator[tuple[memoryview, bytes]]:
         """The file after its header as pieces of whole records in UTF-8, each with the bytes read for it."""
         size = 0
-        decoder = None if self.dialect.encoding == "utf-8" else _transcoder(self.dialect.encoding)
+        plain = self.dialect.encoding == "utf-8" and (bool(self.dialect.edges) or self.dialect.cut_at == self.dialect.delimiter)
+        decoder = None if plain else transcoder(self.dialect, Origin(self.bytes.name))
         rest, started, unhashed = b"", False, b""
         with self.bytes.open() as file:
             while raw := file.read(BLOCK):
@@ -149,7 +171,7 @@ class DelimitedSource:
                 data = rest + text if rest else text
                 if not started:
                     data, started = self._without_header(data), True
-                end = _last_end(data, self.dialect, self._newline)
+                end = last_end(data, self.dialect, self._newline)
                 if end == 0 and len(data) > LONGEST_RECORD:
                     raise SourceError(
                         f"a record goes on for more than {LONGEST_RECORD >> 20} MB", code="source.endless",
@@ -171,7 +193,8 @@ class DelimitedSource:
     def _without_header(self, data: bytes) -> bytes:
         """The start of the file after its byte order mark and its header."""
         data = data.removeprefix(b"\xef\xbb\xbf")
-        return data[_records_end(data, self.dialect, self.dialect.header_row):]
+        header_row = self.dialect.header_row
+        return data[records_end(data, self.dialect, header_row and header_row + self.dialect.header_rows - 1):]
 
     def _wrong_encoding(self, byte: int, reason: str) -> SourceError:
         return SourceError(
@@ -180,46 +203,66 @@ class DelimitedSource:
             next="name the right one with --encoding",
         )
 
-    def _parse(
-        self, chunk: memoryview, raw: bytes, work: Callable[[pa.RecordBatch], T]
-    ) -> _Parsed | _BadBytes:
+    def _parse(self, chunk: memoryview, raw: bytes, work: Callable[[pa.RecordBatch], T]) -> _Parsed:
         """One chunk of whole records as a batch, and what `work` makes of it. Runs in a worker thread."""
-        digest = hashlib.blake2b(raw, digest_size=16).digest()
+        digest = xxhash.xxh3_128_digest(raw)
         if not len(chunk):
-            return _Parsed(None, 0, 0, np.empty(0, np.int64), [], digest)
-        ragged: list[tuple[int, int]] = []
-
-        def skip(row: Any) -> str:
-            ragged.append((row.number - 1, row.actual_columns))
-            return "skip"
-
-        names = [str(i) for i in range(len(self.headers))]
+            return _Parsed(None, 0, 0, _NOTHING, [], [], [], digest)
+        bad: list[tuple[int, bytes]] = []
         try:
-            table = pv.read_csv(
-                pa.BufferReader(pa.py_buffer(chunk)),
-                read_options=pv.ReadOptions(column_names=names, use_threads=False, block_size=len(chunk) + 1),
-                parse_options=pv.ParseOptions(
-                    delimiter=self.dialect.delimiter, quote_char=self.dialect.quote or False,
-                    newlines_in_values=bool(self.dialect.quote), ignore_empty_lines=False, invalid_row_handler=skip,
-                ),
-                convert_options=pv.ConvertOptions(
-                    column_types=dict.fromkeys(names, pa.string()), strings_can_be_null=True, null_values=[""]
-                ),
-            )
+            batch, ragged = self._cut(chunk)
         except pa.ArrowInvalid as error:
             bad = _bad_bytes(bytes(chunk))
-            if bad is None:
+            if not bad:
                 raise SourceError("the file cannot be cut into fields", code="source.parse", why=str(error),
                                   origin=Origin(self.bytes.name)) from error
-            return bad
-        batch = table.combine_chunks().to_batches()[0] if table.num_rows else pa.RecordBatch.from_pylist([], table.schema)
+            chunk = memoryview(bytes(chunk).decode("utf-8", "replace").encode())
+            batch, ragged = self._cut(chunk)
+        batch = self._in_columns(batch)
         physical = batch.num_rows + len(ragged)
         blank = _blank_rows(batch)
         if len(blank):
             keep = np.ones(batch.num_rows, bool)
             keep[blank] = False
             batch = batch.filter(pa.array(keep))
-        return _Parsed(work(batch) if batch.num_rows else None, batch.num_rows, physical, blank, ragged, digest)
+        return _Parsed(work(batch) if batch.num_rows else None, batch.num_rows, physical, blank, ragged,
+                       misquoted_records(chunk, self.dialect, self._newline), bad, digest)
+
+    def _cut(self, chunk: memoryview) -> tuple[pa.RecordBatch, list[tuple[int, int]]]:
+        """A chunk as columns of text, and its ragged rows, which are left out."""
+        ragged: list[tuple[int, int]] = []
+
+        def skip(row: Any) -> str:
+            ragged.append((row.number - 1, row.actual_columns))
+            return "skip"
+
+        names = [str(i) for i in range(1 if self.dialect.edges else len(self.headers))]
+        table = pv.read_csv(
+            pa.BufferReader(pa.py_buffer(chunk)),
+            read_options=pv.ReadOptions(column_names=names, use_threads=False, block_size=len(chunk) + 1),
+            parse_options=pv.ParseOptions(
+                delimiter=self.dialect.cut_at, quote_char=self.dialect.quoted or False, escape_char=self.dialect.escape or False,
+                newlines_in_values=bool(self.dialect.quoted), ignore_empty_lines=False, invalid_row_handler=skip,
+            ),
+            convert_options=pv.ConvertOptions(
+                column_types=dict.fromkeys(names, pa.string()), strings_can_be_null=True, null_values=[""]
+            ),
+        )
+        batches = table.combine_chunks().to_batches()
+        return (batches[0] if batches else pa.RecordBatch.from_pylist([], table.schema)), ragged
+
+    def _in_columns(self, batch: pa.RecordBatch) -> pa.RecordBatch:
+        """Lines of fixed width cut into columns; and the delimiter put back where it stood in quotes."""
+        if self.dialect.edges:
+            lines, ends = batch.column(0), (*self.dialect.edges[1:], None)
+            cells = [pc.utf8_trim_whitespace(pc.utf8_slice_codeunits(lines, a, b)) for a, b in
+                     zip(self.dialect.edges, ends, strict=True)]
+            texts = [pc.if_else(pc.equal(c, ""), pa.scalar(None, pa.string()), c) for c in cells]
+            return pa.RecordBatch.from_arrays(texts, names=[str(i) for i in range(len(texts))])
+        if self.dialect.cut_at == self.dialect.delimiter:
+            return batch
+        return pa.RecordBatch.from_arrays([pc.replace_substring(c, self.dialect.cut_at, self.dialect.delimiter)
+                                           for c in batch.columns], names=batch.schema.names)
 
     def _refuse_ragged(self) -> NoReturn:
         expected, ragged = len(self.headers), self.ragged
@@ -233,99 +276,29 @@ class DelimitedSource:
             next="mend those rows; a field that holds the delimiter must stand in quotes",
         )
 
-    def _refuse_bytes(self, bad: _BadBytes, first_row: int) -> NoReturn:
+    def _refuse_misquoted(self, rows: list[int]) -> NoReturn:
+        raise DataRefused(
+            f"{counted(len(rows), 'row has', 'rows have')} text after a closing quote", code="data.misquoted",
+            origin=Origin(self.bytes.name, row=rows[0]), more=[f"row {row:,}" for row in rows[:RAGGED_SHOWN]], total=len(rows),
+            why="the quote would be lost: it cannot be told where such a field ends", next=_DOUBLE)
+
+    def _refuse_bytes(self, row: int, some: bytes) -> NoReturn:
         raise SourceError(
-            f"{bad.bytes!r} is not {self.dialect.encoding.upper()} text", code="source.encoding",
-            origin=Origin(self.bytes.name, row=first_row + bad.line),
-            why="the file looked like it at first, but other bytes follow",
-            next="save the file as UTF-8, or name its encoding with --encoding",
-        )
+            f"{some!r} is not {self.dialect.encoding.upper()} text", code="source.encoding",
+            origin=Origin(self.bytes.name, row=row),
+            why="the file looked like it at first, but other bytes follow", next=_ENCODING)
 
 
-def _line_end(text: str) -> bytes:
-    """What ends the lines of a text: a newline, or a carriage return where there is no newline."""
-    return b"\r" if "\n" not in text and "\r" in text else b"\n"
+_DOUBLE = "write a quote inside a quoted field twice"
+_ENCODING = "save the file as UTF-8, or name its encoding with --encoding"
 
 
-def _record(text: str, dialect: Dialect, number: int) -> list[str]:
-    """The cells of a record, counted from 1."""
-    rows = csv.reader(io.StringIO(text, newline=""), delimiter=dialect.delimiter, quotechar=dialect.quote or None,
-                      quoting=csv.QUOTE_MINIMAL if dialect.quote else csv.QUOTE_NONE)
-    csv.field_size_limit(LONGEST_RECORD)
-    return next(itertools.islice(rows, number - 1, None), [])
-
-
-def _records_end(data: bytes, dialect: Dialect, count: int) -> int:
-    """Where so many records end: after as many line ends that are not in quotes."""
-    if not count:
-        return 0
-    quote = dialect.quote.encode()
-    inside = False
-    for found in re.finditer(rb"\r\n|\n|\r|" + re.escape(quote) if quote else rb"\r\n|\n|\r", data):
-        if found[0] == quote:
-            inside = not inside
-        elif not inside:
-            count -= 1
-            if not count:
-                return found.end()
-    return len(data)
-
-
-def _last_end(data: bytes, dialect: Dialect, newline: bytes) -> int:
-    """Where the last complete record of `data` ends (0: none does). `data` starts at the start of a record."""
-    end = data.rfind(newline) + 1
-    if not dialect.quote or not end:
-        return end
-    cells = np.frombuffer(data, np.uint8)
-    quotes = np.flatnonzero(cells == ord(dialect.quote))
-    if not len(quotes):
-        return end
-    if _has_stray_quotes(cells, quotes, dialect):
-        return _scanned_end(data, dialect, newline)
-    while end and np.searchsorted(quotes, end) % 2:     # inside quotes: go back to a line end that is not
-        end = data.rfind(newline, 0, end - 1) + 1
-    return end
-
-
-def _has_stray_quotes(cells: np.ndarray, quotes: np.ndarray, dialect: Dialect) -> bool:
-    """Whether some quote neither opens nor closes a field nor is doubled, as in `5" pipe`."""
-    usual = np.zeros(256, bool)
-    usual[[ord(dialect.delimiter), ord(dialect.quote), 10, 13]] = True
-    before, after = usual[cells[quotes - 1]], usual[cells[(quotes + 1) % len(cells)]]
-    return not bool((before | after | (quotes == 0) | (quotes == len(cells) - 1)).all())
-
-
-def _scanned_end(data: bytes, dialect: Dialect, newline: bytes) -> int:
-    """The same as `_last_end` by reading field after field: slower, but a quote counts only where a field starts."""
-    d, q = re.escape(dialect.delimiter.encode()), re.escape(dialect.quote.encode())
-    n = re.escape(newline)
-    fields = re.compile(b"(?:" + q + b"(?:[^" + q + b"]|" + q + q + b")*" + q + b")?[^" + d + n + b"]*(" + d + b"|" + n + b")")
-    end = at = 0
-    opening = dialect.quote.encode()
-    while found := fields.match(data, at):
-        if data[at:at + 1] == opening and found[0].count(opening) < 2:
-            break                                       # a quoted field that does not end in this chunk
-        at = found.end()
-        if found[1] == newline:
-            end = at
-    return end
-
-
-def _transcoder(encoding: str) -> Callable[[bytes, bool], bytes]:
-    """A function from bytes in some encoding to bytes in UTF-8, chunk by chunk."""
-    import codecs
-
-    decoder = codecs.getincrementaldecoder(encoding)()
-    fresh = True
-
-    def transcode(raw: bytes, final: bool) -> bytes:
-        nonlocal fresh
-        text = decoder.decode(raw, final)
-        if fresh and text:
-            text, fresh = text.removeprefix("\ufeff"), False
-        return text.encode("utf-8", "surrogatepass")
-
-    return transcode
+def _separated(dialect: Dialect) -> str:
+    """How the fields are told apart, in words."""
+    if dialect.edges:
+        return f"fixed widths, columns at {', '.join(str(e + 1) for e in dialect.edges)}"
+    said = DELIMITER_NAMES.get(dialect.delimiter, f'"{dialect.delimiter}"')
+    return said + (", backslash escapes" if dialect.escape == "\\" else "")
 
 
 def _blank_rows(batch: pa.RecordBatch) -> np.ndarray:
@@ -341,10 +314,15 @@ def _blank_rows(batch: pa.RecordBatch) -> np.ndarray:
     return np.empty(0, np.int64) if rows is None else rows
 
 
-def _bad_bytes(chunk: bytes) -> _BadBytes | None:
-    """The first bytes of a chunk that are no UTF-8."""
-    try:
-        chunk.decode()
-    except UnicodeDecodeError as error:
-        return _BadBytes(chunk.count(b"\n", 0, error.start), chunk[error.start:error.end])
-    return None
+def _bad_bytes(chunk: bytes) -> list[tuple[int, bytes]]:
+    """The bytes of a chunk that are no UTF-8, each with the line (0-based) it stands in; the first hundred."""
+    out: list[tuple[int, bytes]] = []
+    start = 0
+    while len(out) < 100:
+        try:
+            chunk[start:].decode()
+            break
+        except UnicodeDecodeError as error:
+            out.append((chunk.count(b"\n", 0, start + error.start), chunk[start + error.start:start + error.end]))
+            start += error.end
+    return out

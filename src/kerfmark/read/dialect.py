@@ -10,16 +10,22 @@ import csv
 import io
 import re
 from collections import Counter
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.packed import Bytes
+from kerfmark.read.source import Reading
 
 SAMPLE = 1 << 20
 """Bytes looked at."""
 SAMPLE_RECORDS = 400
+FEWEST_LINES = 4
+"""Lines without which columns of fixed width cannot be told from chance."""
+FOUND = Reading()
 DELIMITERS = (",", ";", "\t", "|", "^")
+STAND_IN = "\x1f"
+"""The ASCII unit separator: what other delimiters are replaced by while a file is cut."""
 _BOMS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
 _BINARY = (
     (b"PK\x03\x04", "a zip archive or a workbook"),
@@ -36,12 +42,26 @@ _NUMBERLIKE = re.compile(r"[-+]?[\d.,:/-]*\d[\d.,:/ -]*%?$")
 
 @dataclass(frozen=True)
 class Dialect:
-    """How a delimited text file is written. `header_row` counts records from 1; 0 when there is no header."""
+    """How a text file is written. `header_row` counts records from 1; 0 when there is no header, which may go over several
+    `header_rows`. `edges`: the columns have fixed widths and begin at these characters (from 0)."""
 
     delimiter: str = ","
     quote: str = '"'
     encoding: str = "utf-8"
     header_row: int = 1
+    header_rows: int = 1
+    escape: str = ""
+    edges: tuple[int, ...] = ()
+
+    @property
+    def cut_at(self) -> str:
+        """The one ASCII character at which fields are cut, once `delimiter` has been replaced by it."""
+        return STAND_IN if self.edges or len(self.delimiter) != 1 or not self.delimiter.isascii() else self.delimiter
+
+    @property
+    def quoted(self) -> str:
+        """The quote character, "" where none counts."""
+        return "" if self.edges else self.quote
 
 
 def read_sample(source: Bytes) -> bytes:
@@ -122,34 +142,70 @@ def find_encoding(sample: bytes, origin: Origin) -> str:
     return "cp1252" if best is None else codecs.lookup(best.encoding).name
 
 
-def sample_records(text: str, delimiter: str, quote: str) -> list[list[str]]:
+def sample_records(text: str, dialect: Dialect, most: int = SAMPLE_RECORDS) -> list[list[str]]:
     """The first records of a text."""
-    reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, quotechar=quote or None,
-                        quoting=csv.QUOTE_MINIMAL if quote else csv.QUOTE_NONE)
+    if dialect.edges:
+        ends = (*dialect.edges[1:], None)
+        return [[line[a:b].strip() for a, b in zip(dialect.edges, ends, strict=True)] for line in text.splitlines()[:most]]
+    if dialect.cut_at != dialect.delimiter:
+        text = text.replace(dialect.delimiter, dialect.cut_at)
+    csv.field_size_limit(1 << 30)
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=dialect.cut_at, quotechar=dialect.quote or None,
+                        escapechar=dialect.escape or None, quoting=csv.QUOTE_MINIMAL if dialect.quote else csv.QUOTE_NONE)
     records: list[list[str]] = []
     try:
         for record in reader:
             records.append(record)
-            if len(records) >= SAMPLE_RECORDS:
+            if len(records) >= most:
                 break
     except csv.Error:
         pass
     return records
 
 
+def _evenness(text: str, dialect: Dialect) -> tuple[float, int]:
+    """How evenly a dialect cuts a text: the share of records of the most usual width, and that width."""
+    widths = Counter(len(r) for r in sample_records(text, dialect) if r)
+    if not widths:
+        return 0.0, 0
+    width, times = max(widths.items(), key=lambda item: (item[1], item[0]))
+    return times / widths.total(), width
+
+
 def find_delimiter(text: str, quote: str = '"') -> str:
-    """The character that cuts the lines of a text into the same number of fields most consistently."""
-    best, best_score = ",", 0.0
+    """The character that cuts the lines of a text into the same number of fields most consistently; "" when none does."""
+    best, best_score = "", 0.0
     for delimiter in DELIMITERS:
-        widths = Counter(len(r) for r in sample_records(text, delimiter, quote) if r)
-        if not widths:
-            continue
-        width, times = max(widths.items(), key=lambda item: (item[1], item[0]))
+        even, width = _evenness(text, Dialect(delimiter, quote))
         if width > 1:
-            score = times / widths.total() + min(width, 50) / 1000
+            score = even + min(width, 50) / 1000
             if score > best_score + 1e-9:
                 best, best_score = delimiter, score
     return best
+
+
+def find_escape(text: str, dialect: Dialect) -> str:
+    """A backslash, where the quotes in a text are escaped with it rather than doubled: inside of a quoted field a quote
+    comes after one, and something other than the end of the field after that."""
+    if not dialect.quoted or "\\" + dialect.quote not in text:
+        return ""
+    q, d = re.escape(dialect.quote), re.escape(dialect.delimiter)
+    if not re.search(f'(?:^|{d}|\\n){q}[^{q}\\n]*\\\\{q}(?!{q}|{d}|[\\r\\n]|$)', text):
+        return ""
+    return "\\" if _evenness(text, replace(dialect, escape="\\")) >= _evenness(text, dialect) else ""
+
+
+def find_edges(text: str) -> tuple[int, ...]:
+    """Where the columns of a text of fixed width begin: after characters that are blank in every line. () when it is none."""
+    lines = [line for line in text.splitlines()[:SAMPLE_RECORDS] if line.strip()]
+    if len(lines) < FEWEST_LINES or any("\t" in line for line in lines):
+        return ()
+    width = max(map(len, lines))
+    blank = [all(line[i:i + 1] in ("", " ") for line in lines) for i in range(width)]
+    edges = tuple(i for i in range(width) if not blank[i] and (i == 0 or blank[i - 1]))
+    columns = [[line[a:b].strip() for line in lines[1:]] for a, b in zip(edges, (*edges[1:], None), strict=True)]
+    filled = all(sum(map(bool, c)) > len(lines) / 3 for c in columns)
+    return edges if len(edges) > 1 and edges[0] == 0 and filled else ()
 
 
 def has_header(records: list[list[str]]) -> bool:
@@ -185,19 +241,28 @@ def title_rows(records: list[list[str]]) -> int:
     return first if usual > 1 and all(len([c for c in r if c.strip()]) < max(usual, 2) for r in records[:first]) else 0
 
 
-def find_dialect(source: Bytes, *, delimiter: str | None = None, encoding: str | None = None, header_row: int | None = None
-                 ) -> Dialect:
-    """The dialect of a delimited text file, overruled where the caller knows better."""
+def find_dialect(source: Bytes, reading: Reading = FOUND) -> Dialect:
+    """The dialect of a text file, overruled where the caller knows better."""
     origin = Origin(source.name)
     sample = read_sample(source)
-    encoding = encoding or find_encoding(sample, origin)
+    encoding = reading.encoding or find_encoding(sample, origin)
     text = decode_sample(sample, encoding, origin)
-    delimiter = delimiter or find_delimiter(text)
+    if len(sample) >= SAMPLE:
+        text = text[:text.rfind("\n") + 1] or text     # the last line is cut off
+    quote = '"' if reading.quote is None else reading.quote
+    delimiter, edges = reading.delimiter or "", reading.edges
+    if not delimiter and not edges:
+        delimiter = find_delimiter(text, quote)
+        edges = () if delimiter else find_edges(text)
+    dialect = Dialect(delimiter or ",", quote, encoding, 1, reading.header_rows or 1, reading.escape or "", edges)
+    if reading.escape is None:
+        dialect = replace(dialect, escape=find_escape(text, dialect))
+    header_row = reading.header_row
     if header_row is None:
-        records = sample_records(text, delimiter, '"')
+        records = sample_records(text, dialect)
         above = title_rows(records)
         header_row = above + 1 if above or has_header(records) else 0
-    return Dialect(delimiter, '"', encoding, header_row)
+    return replace(dialect, header_row=header_row)
 
 
 def decode_sample(sample: bytes, encoding: str, origin: Origin) -> str:

@@ -57,7 +57,7 @@ class _Limited(io.RawIOBase):
     """A stream that refuses to go on for ever, and tells damage in our words."""
 
     def __init__(self, inner: BinaryIO, path: Path, most: int) -> None:
-        self._inner, self._path, self._left = inner, path, most
+        self._inner, self._path, self._left, self._most = inner, path, most, most
 
     def readable(self) -> bool:
         return True
@@ -71,8 +71,8 @@ class _Limited(io.RawIOBase):
         self._left -= len(data)
         if self._left < 0:
             raise SourceError("the packed file unpacks to suspiciously much", code="source.bomb", origin=Origin(self._path.name),
-                              why=f"more than {MOST_TIMES:,} times its size, or {MOST_UNPACKED >> 30} GB",
-                              next="if it is meant to be so, unpack it yourself and name the file inside")
+                              why=f"more than the limit of {self._most:,} bytes",
+                              next="if it is meant to be so, allow more with --unpack-limit 100GB")
         return data
 
     def close(self) -> None:
@@ -80,18 +80,18 @@ class _Limited(io.RawIOBase):
         super().close()
 
 
-def text_files(path: Path) -> list[Bytes]:
+def text_files(path: Path, limit: int | None = None) -> list[Bytes]:
     """The text files in a path: itself, what it packs, or each member of a zip archive; `-` is standard input.
 
-    Raises SourceError when an archive cannot be read.
+    `limit` is the most bytes that may be unpacked. Raises SourceError when an archive cannot be read.
     """
     if str(path) == "-":
         return [_standard_input()]
     kind = ENDINGS.get(path.suffix.lower())
     if kind:
-        return [Bytes(path, "", lambda: cast(BinaryIO, _Limited(_unpacked(path, kind), path, _most(path.stat().st_size))))]
+        return [Bytes(path, "", lambda: cast(BinaryIO, _Limited(_unpacked(path, kind), path, limit or _most(path.stat().st_size))))]
     if path.suffix.lower() == ".zip":
-        return _members(path)
+        return _members(path, limit)
     return [Bytes(path, "", lambda: path.open("rb"))]
 
 
@@ -109,7 +109,7 @@ def _unpacked(path: Path, kind: str) -> BinaryIO:
     return cast(BinaryIO, bz2.open(path, "rb") if kind == "bzip2" else lzma.open(path, "rb"))
 
 
-def _members(path: Path) -> list[Bytes]:
+def _members(path: Path, limit: int | None) -> list[Bytes]:
     try:
         with zipfile.ZipFile(path) as archive:
             members = [m for m in archive.infolist() if not m.is_dir() and not Path(m.filename).name.startswith(".")]
@@ -123,7 +123,8 @@ def _members(path: Path) -> list[Bytes]:
         raise SourceError("the archive is empty", code="source.empty", origin=Origin(path.name))
 
     def opener(name: str) -> Opener:
-        return lambda: cast(BinaryIO, _Limited(cast(BinaryIO, zipfile.ZipFile(path).open(name)), path, _most(path.stat().st_size)))
+        return lambda: cast(BinaryIO, _Limited(cast(BinaryIO, zipfile.ZipFile(path).open(name)), path,
+                                                        limit or _most(path.stat().st_size)))
 
     return [Bytes(path, m.filename, opener(m.filename)) for m in members]
 

@@ -3,16 +3,50 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
-from pathlib import Path
-from typing import Any, Protocol, TypeVar
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, fields
+from typing import Any, Literal, Protocol, TypeVar
 
 import pyarrow as pa
 
 from kerfmark.errors import Origin
 
 T = TypeVar("T")
+
+Severity = Literal["broken", "doubtful", "odd"]
+"""Broken: a load would be refused. Doubtful: somebody should decide. Odd: worth a look."""
+
+
+@dataclass(frozen=True)
+class Reading:
+    """How something is to be read, where a person (or a layout) knows better than what is found; None and "" mean: find it.
+
+    `delimiter` may be several characters, `escape` is the character that takes the next one literally, `edges` are the
+    first characters of the columns of a text of fixed width (counted from 0). `header_row` counts from 1 (0: no header),
+    `header_rows` says over how many rows it goes. `sheet` names one sheet, `cells` a range such as C5:H200, a defined
+    name or a table of a workbook; `table` a table and `query` a query of a database; `member` a member of an archive.
+    `unpack_limit` is the most bytes that a packed file may unpack to. `hidden` takes in the hidden sheets.
+    """
+
+    delimiter: str | None = None
+    quote: str | None = None
+    escape: str | None = None
+    encoding: str | None = None
+    edges: tuple[int, ...] = ()
+    header_row: int | None = None
+    header_rows: int | None = None
+    member: str = ""
+    sheet: str = ""
+    cells: str = ""
+    table: str = ""
+    query: str = ""
+    hidden: bool = False
+    unpack_limit: int | None = None
+
+    @property
+    def is_said(self) -> bool:
+        """Whether anything is overruled."""
+        return any(getattr(self, f.name) != f.default for f in fields(self))
 
 
 @dataclass(frozen=True)
@@ -22,6 +56,19 @@ class Piece:
     first: int
     rows: int
     result: Any
+
+
+@dataclass(frozen=True)
+class Remark:
+    """Something noticed while reading: how bad, in which column (None: whole rows), what, in which rows first, of how
+    many, and what to do."""
+
+    severity: Severity
+    header: str | None
+    what: str
+    rows: tuple[int, ...] = ()
+    total: int = 0
+    next: str = ""
 
 
 @dataclass
@@ -40,19 +87,21 @@ class RowNumbers:
 
 
 class Source(Protocol):
-    """One block of rows. After its batches were read once, `fingerprint`, `size` and `numbers` are known."""
+    """One block of rows. After its batches were read once, `fingerprint`, `size`, `skipped` and `remarks` are known."""
 
     name: str
-    path: Path
+    location: str
+    """Its file as a path, a database URL without password, or `-`."""
     headers: tuple[str, ...]
     how: str
     """How it is written, in words."""
-    numbers: RowNumbers
     fingerprint: str
     size: int
-
+    skipped: int
+    """Blank rows that were left out."""
     ragged: list[tuple[int, int]]
     """Rows with too few or too many fields, as (row, fields)."""
+    remarks: list[Remark]
 
     def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True) -> Iterator[Piece]:
         """Applies `work` to every batch in worker threads and yields the results in the order of the file.
@@ -70,15 +119,16 @@ class Source(Protocol):
         ...
 
 
-def header_told(header_row: int) -> str:
+def header_told(header_row: int, header_rows: int = 1) -> str:
     """What is unusual about where the header is, in words."""
     if header_row == 0:
         return ", no header"
     above = header_row - 1
-    return f", {above} {'row' if above == 1 else 'rows'} above the header" if above else ""
+    over = f", header over {header_rows} rows" if header_rows > 1 else ""
+    return (f", {above} {'row' if above == 1 else 'rows'} above the header" if above else "") + over
 
 
-def distinct_headers(cells: list[str]) -> tuple[str, ...]:
+def distinct_headers(cells: Sequence[str]) -> tuple[str, ...]:
     """Column names that differ: blank ones get their position, repeated ones a number."""
     out: list[str] = []
     taken: set[str] = set()
@@ -90,3 +140,33 @@ def distinct_headers(cells: list[str]) -> tuple[str, ...]:
         taken.add(name.lower())
         out.append(name)
     return tuple(out)
+
+
+def header_remarks(cells: Sequence[str], headers: Sequence[str], row: int) -> list[Remark]:
+    """What is odd about a header that stands in a row: names that are missing or stand there twice."""
+    nameless = [h for cell, h in zip(cells, headers, strict=True) if not cell.strip()]
+    twice = [h for cell, h in zip(cells, headers, strict=True) if cell.strip() and " ".join(cell.split()) != h]
+    out = []
+    if nameless:
+        out.append(Remark("odd", nameless[0], f"the header does not name {'it' if len(nameless) == 1 else 'these columns'}; "
+                          f"called {', '.join(nameless)} after the position", (row,), 1, "name it in the file"))
+    if twice:
+        out.append(Remark("doubtful", twice[0], "the header names several columns alike; "
+                          f"the later {'one is' if len(twice) == 1 else 'ones are'} called {', '.join(twice)}", (row,), 1,
+                          "give each column a name of its own in the file"))
+    return out
+
+
+def joined_header(rows: Sequence[Sequence[str]]) -> list[str]:
+    """A header over several rows as one: what stands above is said first. A blank cell in any row but the last belongs to
+    the filled one at its left, as in merged cells, unless nothing stands below it."""
+    filled: list[list[str]] = []
+    for i, row in enumerate(rows):
+        line, last = [], ""
+        for j, cell in enumerate(row):
+            below = any(j < len(r) and r[j].strip() for r in rows[i + 1:])
+            last = cell.strip() or (last if below else "")
+            line.append(last if i < len(rows) - 1 else cell.strip())
+        filled.append(line)
+    width = max(map(len, filled))
+    return [" ".join(dict.fromkeys(line[j] for line in filled if j < len(line) and line[j])) for j in range(width)]

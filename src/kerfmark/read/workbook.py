@@ -1,25 +1,39 @@
-"""Workbooks: every visible sheet is a source, its cells turned into the texts that a person sees.
+"""Workbooks: every sheet is a source, its cells turned into the texts that a person sees.
 
-Dates are spelled YYYY-MM-DD (with the time where there is one), numbers as short as they are exact, truth as TRUE and FALSE.
-A table may stand anywhere in its sheet: title lines above it and empty columns beside it are left out.
+Dates are spelled YYYY-MM-DD (with the time where there is one), numbers as short as they are exact, truth as TRUE and FALSE;
+formulas are what they last came to. A table may stand anywhere in its sheet: title lines above it and empty columns beside
+it are left out. A range, a defined name or a table of the workbook may be named instead.
 """
 
 from __future__ import annotations
 
 import datetime as dt
-import hashlib
 import itertools
+import re
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from decimal import Decimal
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar
 
 import pyarrow as pa
-import pyarrow.compute as pc
+import xxhash
 
-from kerfmark.errors import Origin, SourceError
+from kerfmark.errors import Origin, SourceError, counted
+from kerfmark.read.cells import spell, texts
 from kerfmark.read.dialect import check_path
-from kerfmark.read.source import Piece, RowNumbers, distinct_headers, header_told
+from kerfmark.read.sheetml import PARTED, defined_name, error_cells
+from kerfmark.read.source import (
+    Piece,
+    Reading,
+    Remark,
+    RowNumbers,
+    distinct_headers,
+    header_remarks,
+    header_told,
+    joined_header,
+)
 
 T = TypeVar("T")
 
@@ -28,9 +42,23 @@ ROWS = 16_384
 """Rows turned into a batch at a time."""
 LOOKED_AT = 60
 """Rows in which the header is looked for."""
+SHOWN = 10
+_RANGE = re.compile(r"(?:(?P<sheet>'(?:[^']|'')+'|[^!]+)!)?\$?(?P<left>[A-Za-z]{1,3})\$?(?P<top>\d+)"
+                    r":\$?(?P<right>[A-Za-z]{1,3})\$?(?P<bottom>\d+)$")
+_NUMBER = re.compile(r"-?\d+([.,]\d+)?$")
 
 
-def open_workbook(path: Path) -> Any:
+@dataclass(frozen=True)
+class Area:
+    """A rectangle of a sheet; rows and columns are counted from 0, the ends excluded."""
+
+    top: int = 0
+    left: int = 0
+    bottom: int | None = None
+    right: int | None = None
+
+
+def open_workbook(path: Path, *, tables: bool = False) -> Any:
     """A workbook.
 
     Raises SourceError when it is none, damaged or encrypted.
@@ -39,7 +67,7 @@ def open_workbook(path: Path) -> Any:
 
     check_path(path)
     try:
-        return calamine.CalamineWorkbook.from_path(str(path))
+        return calamine.load_workbook(str(path), load_tables=tables)
     except calamine.PasswordError as error:
         raise SourceError("the workbook is encrypted", code="source.encrypted", origin=Origin(path.name),
                           next="save it without a password, and name that file") from error
@@ -48,44 +76,72 @@ def open_workbook(path: Path) -> Any:
                           next="open it in a spreadsheet program and save it again") from error
 
 
-def sheets(path: Path, *, hidden: bool = False) -> list[SheetSource]:
-    """The sheets of a workbook that hold anything, without the hidden ones unless they are asked for."""
+def sheets(path: Path, reading: Reading = Reading()) -> list[SheetSource]:  # noqa: B008  (frozen)
+    """The sheets of a workbook that hold anything; one sheet, or a part of one, where that is asked for.
+
+    Without `hidden` the sheets that are not shown are left out. Raises SourceError when there is nothing to read.
+    """
     book = open_workbook(path)
-    names = [m.name for m in book.sheets_metadata if hidden or str(m.visible).endswith("Visible")]
-    found = [SheetSource(path, name, book=book) for name in names if book.get_sheet_by_name(name).height]
+    if reading.cells or reading.sheet:
+        sheet = reading.sheet or _sheet_of(path, reading.cells, book)
+        return [SheetSource(path, sheet, reading, book=book)]
+    shown = {m.name: str(m.visible).endswith(".Visible") for m in book.sheets_metadata}
+    names = [n for n in book.sheet_names if shown.get(n, True) or reading.hidden]
+    found = [SheetSource(path, name, reading, book=book, hidden=not shown.get(name, True))
+             for name in names if book.get_sheet_by_name(name).height]
     if not found:
-        raise SourceError("no sheet of the workbook holds anything", code="source.empty", origin=Origin(path.name))
+        raise SourceError("no sheet of the workbook holds anything", code="source.empty", origin=Origin(path.name),
+                          why="hidden sheets were not looked at" if len(names) < len(book.sheet_names) else "")
+    aside = [n for n in book.sheet_names if n not in names and book.get_sheet_by_name(n).height]
+    if aside:
+        found[0].of_header.append(Remark(
+            "odd", None, f"the workbook has {counted(len(aside), 'hidden sheet')} that {'is' if len(aside) == 1 else 'are'} "
+            f"left out: {', '.join(aside)}", (), 0, f'name it with --sheet "{aside[0]}" to read it'))
     return found
 
 
 class SheetSource:
-    """A sheet of a workbook (see `read.source.Source`)."""
+    """A sheet of a workbook, or a part of one (see `read.source.Source`)."""
 
-    def __init__(self, path: Path, sheet: str, *, header_row: int | None = None, name: str | None = None, book: Any = None
-                 ) -> None:
+    def __init__(self, path: Path, sheet: str, reading: Reading = Reading(), *, name: str | None = None,  # noqa: B008  (frozen)
+                 book: Any = None, hidden: bool = False) -> None:
         import python_calamine as calamine
 
-        self.path, self.sheet, self.name = path, sheet, name or sheet
+        self.path, self.location, self.sheet = path, str(path), sheet
+        self._said_cells = reading.cells
         book = book or open_workbook(path)
         try:
             self._sheet = book.get_sheet_by_name(sheet)
         except calamine.WorksheetNotFound as error:
             raise SourceError(f'the workbook has no sheet "{sheet}"', code="source.no-sheet", origin=Origin(path.name),
                               next=f"its sheets are {', '.join(book.sheet_names)}") from error
-        top = list(itertools.islice(self._sheet.iter_rows(), LOOKED_AT))
-        self.header_row = _header_row(top) if header_row is None else header_row
-        cells = top[self.header_row - 1] if 0 < self.header_row <= len(top) else [""] * len(top[0] if top else [])
-        nameless = {i for i in range(len(cells)) if cells[i] == ""}
-        for row in itertools.islice(self._sheet.iter_rows(), self.header_row, None) if nameless else ():
-            nameless -= {i for i in nameless if row[i] != ""}
+        self._number = book.sheet_names.index(sheet)
+        area = _area(path, sheet, reading.cells)
+        self.name = name or (reading.cells if reading.cells and not _RANGE.match(reading.cells) else sheet)
+        self._bottom, right = area.bottom, area.right
+        top = [row[area.left:right] for row in itertools.islice(self._sheet.iter_rows(), area.top,
+                                                                min(area.top + LOOKED_AT, area.bottom or 1 << 30))]
+        found, over = _header_rows(top, _merged_in(self._sheet, area))
+        self.header_row = area.top + found if reading.header_row is None and found else reading.header_row or 0
+        self.header_rows = (reading.header_rows or (over if reading.header_row is None else 1)) if self.header_row else 1
+        self._first = self.header_row + self.header_rows - 1 if self.header_row else area.top
+        lines = [[spell(c) or "" for c in row] for row in top[self.header_row - 1 - area.top:self._first - area.top]]
+        cells = joined_header(lines) if self.header_row and lines else [""] * len(top[0] if top else [])
+        nameless = {i for i in range(len(cells)) if not cells[i]}
+        for row in itertools.islice(self._sheet.iter_rows(), self._first, self._bottom) if nameless else ():
+            nameless -= {i for i in nameless if row[area.left + i] != ""}
             if not nameless:
                 break
-        self._columns = [i for i in range(len(cells)) if i not in nameless]     # those left are blank throughout
-        self.headers = distinct_headers([_spell(cells[i]) or "" for i in self._columns])
-        self.numbers = RowNumbers(self.header_row + 1)
-        self.how = f'sheet "{sheet}"{header_told(self.header_row)}'
-        self.fingerprint, self.size = "", path.stat().st_size
+        kept = [i for i in range(len(cells)) if i not in nameless]              # those left are blank throughout
+        self._columns = [area.left + i for i in kept]
+        self.headers = distinct_headers([cells[i] for i in kept])
+        self.numbers = RowNumbers(self._first + 1)
+        self.how = (f'{"hidden " if hidden else ""}sheet "{sheet}"' + (f" {reading.cells}" if reading.cells else "")
+                    + header_told(self.header_row - area.top if self.header_row else 0, self.header_rows))
+        self.fingerprint, self.size, self.skipped = "", path.stat().st_size, 0
         self.ragged: list[tuple[int, int]] = []
+        self.of_header = header_remarks([cells[i] for i in kept], self.headers, self.header_row) if self.header_row else []
+        self.remarks: list[Remark] = []
 
     def origin(self, record: int | None = None, header: str | None = None) -> Origin:
         """The place of a record and column in the sheet."""
@@ -93,77 +149,169 @@ class SheetSource:
 
     def settings(self) -> dict[str, Any]:
         """The sheet in the layout's words."""
-        return {"sheet": self.sheet} | ({"header_row": self.header_row} if self.header_row != 1 else {})
+        said: dict[str, Any] = {"sheet": self.sheet} | ({"cells": self._said_cells} if self._said_cells else {})
+        usual = {"header_row": 1, "header_rows": 1}
+        return said | {k: getattr(self, k) for k, v in usual.items() if getattr(self, k) != v}
 
     def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True) -> Iterator[Piece]:
         """Applies `work` to every batch and yields the results in the order of the sheet, whose rows are never ragged.
 
         Raises SourceError for a sheet without rows.
         """
-        self.fingerprint = hashlib.blake2b(self.path.read_bytes() + self.sheet.encode(), digest_size=16).hexdigest()
-        rows = itertools.islice(self._sheet.iter_rows(), self.header_row, None)
-        numbers, first, physical = RowNumbers(self.header_row + 1), 0, 0
-        names = [str(i) for i in range(len(self._columns))]
-        while lines := list(itertools.islice(rows, ROWS)):
-            filled = [line for line in lines if any(cell != "" for cell in line)]
-            if len(filled) < len(lines):
-                numbers.skipped += [physical + i for i, line in enumerate(lines) if not any(cell != "" for cell in line)]
-            physical += len(lines)
-            if filled:
-                columns = list(zip(*filled, strict=True))
-                batch = pa.RecordBatch.from_arrays([_texts(columns[i]) for i in self._columns], names=names)
-                yield Piece(first, len(filled), work(batch))
-                first += len(filled)
-        self.numbers = numbers
+        with ThreadPoolExecutor(1) as pool:
+            errors = pool.submit(error_cells, self.path, self._number) if self.path.suffix.lower() in PARTED else None
+            self.fingerprint = xxhash.xxh3_128_hexdigest(self.path.read_bytes() + self.sheet.encode())
+            rows = itertools.islice(self._sheet.iter_rows(), self._first, self._bottom)
+            numbers, first, physical = RowNumbers(self._first + 1), 0, 0
+            names = [str(i) for i in range(len(self._columns))]
+            as_text: dict[int, list[int]] = {}
+            while lines := list(itertools.islice(rows, ROWS)):
+                columns = list(zip(*lines, strict=True))
+                mine = [columns[i] for i in self._columns]
+                filled: Sequence[int] = range(len(lines))
+                if all("" in column for column in mine):
+                    filled = [i for i, cells in enumerate(zip(*mine, strict=True)) if any(c != "" for c in cells)]
+                if len(filled) < len(lines):
+                    gone = sorted(set(range(len(lines))) - set(filled))
+                    numbers.skipped += [physical + i for i in gone]
+                    mine = [tuple(column[i] for i in filled) for column in mine]
+                arrays = []
+                for i, cells in enumerate(mine):
+                    arrays.append(texts(cells))
+                    kinds = set(map(type, cells))
+                    if str in kinds and float in kinds:
+                        as_text.setdefault(i, []).extend(
+                            self._first + 1 + physical + filled[r] for r, c in enumerate(cells)
+                            if type(c) is str and c and _NUMBER.match(c))
+                physical += len(lines)
+                if filled:
+                    yield Piece(first, len(filled), work(pa.RecordBatch.from_arrays(arrays, names=names)))
+                    first += len(filled)
+            self.numbers, self.skipped = numbers, len(numbers.skipped)
+            self.remarks = [*self.of_header, *self._remarks(as_text, errors.result() if errors else [])]
         if not first:
             raise SourceError("the sheet has a header but no rows", code="source.no-rows", origin=self.origin())
 
+    def _remarks(self, as_text: dict[int, list[int]], errors: list[tuple[int, int, str]]) -> Iterator[Remark]:
+        here = dict(zip(self._columns, self.headers, strict=True))
+        mine = [(row, here[column], said) for row, column, said in errors
+                if column in here and row > self._first and (self._bottom is None or row <= self._bottom)]
+        for header, said in dict.fromkeys((h, s) for _, h, s in mine):
+            rows = [r for r, h, s in mine if (h, s) == (header, said)]
+            yield Remark("doubtful", header, f"the formula's result is the error {said}, taken as blank", tuple(rows[:SHOWN]),
+                         len(rows), "mend the formula, or leave it blank on purpose")
+        for i, rows in as_text.items():
+            if rows:
+                yield Remark("odd", self.headers[i], "numbers stored as text among numbers", tuple(rows[:SHOWN]), len(rows),
+                             "they are read like the other numbers; convert them in the workbook if they are meant as such")
 
-def _header_row(top: Sequence[Sequence[Any]]) -> int:
-    """The row (from 1) that names the columns: the first one of words only that is nearly as wide as what follows.
 
-    0 when the first row that is as wide holds numbers or dates.
+def _sheet_of(path: Path, cells: str, book: Any) -> str:
+    """The sheet on which a range, defined name or table lies; the first one where a range names none."""
+    found = _RANGE.match(_meant(path, cells))
+    if found and found["sheet"]:
+        return found["sheet"].strip("'").replace("''", "'")
+    return str(book.sheet_names[0])
+
+
+def _meant(path: Path, cells: str) -> str:
+    """A range in letters and numbers: itself, or what a defined name or a table of the workbook stands for."""
+    import python_calamine as calamine
+
+    if _RANGE.match(cells):
+        return cells
+    named = defined_name(path, cells) if path.suffix.lower() in PARTED else ""
+    if named:
+        if not _RANGE.match(named):
+            raise SourceError(f'the defined name "{cells}" is not one range of cells', code="source.cells",
+                              origin=Origin(path.name), why=f"it stands for {named}")
+        return named
+    try:
+        book = open_workbook(path, tables=True)
+        table = book.get_table_by_name(cells)
+    except (calamine.CalamineError, ValueError) as error:
+        known = book.table_names if path.suffix.lower() in PARTED else []
+        raise SourceError(f'"{cells}" is no range such as C5:H200, no defined name and no table of the workbook',
+                          code="source.cells", origin=Origin(path.name),
+                          next=f"its tables are {', '.join(known)}" if known else "name a range") from error
+    (top, left), (bottom, right) = table.start, table.end
+    return f"'{table.sheet}'!{_letters(left)}{top}:{_letters(right)}{bottom + 1}"     # the table's header is one above
+
+
+def _area(path: Path, sheet: str, cells: str) -> Area:
+    if not cells:
+        return Area()
+    found = _RANGE.match(_meant(path, cells))
+    assert found is not None
+    if found["sheet"] and found["sheet"].strip("'").replace("''", "'") != sheet:
+        raise SourceError(f'"{cells}" does not lie on the sheet "{sheet}"', code="source.cells", origin=Origin(path.name, sheet))
+    area = Area(int(found["top"]) - 1, _column(found["left"]), int(found["bottom"]), _column(found["right"]) + 1)
+    if area.bottom is not None and area.right is not None and (area.bottom <= area.top or area.right <= area.left):
+        raise SourceError(f'"{cells}" is no range', code="source.cells", origin=Origin(path.name, sheet),
+                          why="its end lies before its start", next="write it like C5:H200")
+    return area
+
+
+def _column(letters: str) -> int:
+    """The number of a column, from 0."""
+    number = 0
+    for letter in letters.upper():
+        number = number * 26 + ord(letter) - 64
+    return number - 1
+
+
+def _letters(column: int) -> str:
+    """The letters of a column counted from 0."""
+    out, column = "", column + 1
+    while column:
+        column, rest = divmod(column - 1, 26)
+        out = chr(65 + rest) + out
+    return out
+
+
+def _merged_in(sheet: Any, area: Area) -> set[int]:
+    """The rows (counted from 0 within the area) in which cells are merged across some, but not all, of its columns."""
+    width = (area.right or sheet.total_width) - area.left
+    try:
+        ranges = sheet.merged_cell_ranges or []
+    except Exception:                                   # formats in which the library does not know them
+        return set()
+    return {a[0] - area.top for a, b in ranges if b[1] > a[1] and b[1] - a[1] + 1 < width}
+
+
+def _header_rows(top: Sequence[Sequence[Any]], merged: set[int]) -> tuple[int, int]:
+    """The row (from 1) at which the header begins, and over how many rows it goes; (0, 1) when there is none.
+
+    It is the first row of words that is nearly as wide as what follows. It goes over two rows where cells are merged above
+    it, or where the next row is of words too and fills what the first leaves open.
     """
     filled = [sum(cell != "" for cell in row) for row in top]
     for i, row in enumerate(top):
         below = max(filled[i + 1:i + 20], default=0)
-        if filled[i] >= max(1, .6 * max(below, filled[i])):
-            return i + 1 if all(isinstance(cell, str) for cell in row) else 0
-    return 1
+        if filled[i] < max(1, .6 * max(below, filled[i])):
+            continue
+        if not _names(row, top[i + 1:]):
+            return 0, 1
+        if i and i - 1 in merged and filled[i - 1]:
+            return i, 2
+        after = top[i + 1] if i + 1 < len(top) else []
+        open_ = [j for j, cell in enumerate(row) if cell == "" and any(j < len(r) and r[j] != "" for r in top[i + 1:])]
+        if open_ and after and all(isinstance(c, str) for c in after) and all(after[j] != "" for j in open_) and any(
+                not isinstance(c, str) for r in top[i + 2:i + 20] for c in r):
+            return i + 1, 2
+        return i + 1, 1
+    return 1, 1
 
 
-def _texts(cells: Sequence[Any]) -> pa.StringArray:
-    """A column of cells as texts, blank cells null."""
-    kinds = set(map(type, cells))
-    if kinds == {str}:
-        texts = pa.array(cells, pa.string())
-        return pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts) if "" in cells else texts
-    if kinds == {float} and all(map(float.is_integer, cells)) and max(map(abs, cells)) < 1e15:
-        return pa.array(cells, pa.float64()).cast(pa.int64()).cast(pa.string())
-    known: dict[tuple[type, Any], str | None] = {}      # 1, 1.0 and True are the same key, but not the same text
-    for cell in zip(map(type, cells), cells, strict=True):
-        if cell not in known:
-            known[cell] = _spell(cell[1])
-    return pa.array([known[cell] for cell in zip(map(type, cells), cells, strict=True)], pa.string())
+def _names(row: Sequence[Any], below: Sequence[Sequence[Any]]) -> bool:
+    """Whether the cells of a row can be headers: words, or years and days above something else, beside words."""
+    def may(j: int, cell: Any) -> bool:
+        if isinstance(cell, str):
+            return True
+        others = [r[j] for r in below if r[j] != ""]
+        if isinstance(cell, float) and cell.is_integer() and 1900 <= cell <= 2100:
+            return not all(isinstance(o, float) and 1900 <= o <= 2100 for o in others)
+        return isinstance(cell, dt.date) and not any(isinstance(o, dt.date) for o in others)
 
-
-def _spell(cell: Any) -> str | None:
-    """A cell as a person reads it; None when it is blank."""
-    if isinstance(cell, str):
-        return cell or None
-    if isinstance(cell, bool):
-        return "TRUE" if cell else "FALSE"
-    if isinstance(cell, float):
-        return str(int(cell)) if cell.is_integer() and abs(cell) < 1e15 else _digits(cell)
-    if isinstance(cell, dt.datetime):
-        return cell.strftime("%Y-%m-%d %H:%M:%S")
-    if isinstance(cell, dt.date):
-        return cell.isoformat()
-    if isinstance(cell, dt.time):
-        return cell.strftime("%H:%M:%S")
-    return str(cell)
-
-
-def _digits(number: float) -> str:
-    """The shortest digits that are exactly this number, without an exponent."""
-    return f"{Decimal(repr(number)):f}"
+    kinds = Counter(isinstance(cell, str) for cell in row if cell != "")
+    return kinds[True] > 0 and all(may(j, cell) for j, cell in enumerate(row))

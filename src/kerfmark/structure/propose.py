@@ -58,13 +58,14 @@ def source_name(stem_: str, taken: Collection[str] = ()) -> str:
     return free_name("_".join(words), set(taken), "source")
 
 
-def propose(encoded: EncodedSource, recognised: Sequence[Recognised], name: str, file: str, taken: set[str]) -> Proposal:
-    """The tables that a flat source holds. `name` and `file` are what the layout calls it; names in `taken` are not
-    given to tables, and those given are added."""
+def propose(encoded: EncodedSource, recognised: Sequence[Recognised], name: str, spec: SourceSpec,
+            taken: set[str]) -> Proposal:
+    """The tables that a flat source holds. `name` is what the layout calls it, `spec` how it is read; names in `taken` are
+    not given to tables, and those given are added."""
     traits = [Trait(c.header, kind_of(c.values, r.type), float(pc.mean(pc.binary_length(c.values)).as_py() or 0))
               for c, r in zip(encoded.columns, recognised, strict=True)]
     base = find_entities([c.codes for c in encoded.columns], [len(c.values) for c in encoded.columns], traits)
-    return _Writer(encoded, recognised, name, file, taken).write(base)
+    return _Writer(encoded, recognised, name, spec, taken).write(base)
 
 
 def merged(proposals: Sequence[Proposal]) -> Proposal:
@@ -78,9 +79,9 @@ def merged(proposals: Sequence[Proposal]) -> Proposal:
 class _Writer:
     """Turns the entities of one source into tables."""
 
-    def __init__(self, encoded: EncodedSource, recognised: Sequence[Recognised], name: str, file: str,
+    def __init__(self, encoded: EncodedSource, recognised: Sequence[Recognised], name: str, spec: SourceSpec,
                  taken: set[str]) -> None:
-        self.encoded, self.recognised, self.name, self.file, self.taken = encoded, recognised, name, file, taken
+        self.encoded, self.recognised, self.name, self.spec, self.taken = encoded, recognised, name, spec, taken
         self.headers = encoded.source.headers
         self.tables: dict[str, TableSpec] = {}
         self.reasons: list[Reason] = []
@@ -92,7 +93,7 @@ class _Writer:
         table = free_name(singular(name), self.taken, f"{singular(name)}_record")
         self._table(base, table, name, None)
         spelled = sorted({s for c in self.encoded.columns for s in c.blank_as})
-        spec = SourceSpec(file=self.file, blanks=tuple(spelled), **self.encoded.source.settings())
+        spec = self.spec.model_copy(update={"blanks": tuple(spelled)})
         self.comments[f"sources.{name}"] = [f"{self.encoded.rows:,} rows, {len(self.headers)} columns"]
         layout = Layout(kerfmark=VERSION, sources={name: spec}, tables=self.tables)
         return Proposal(layout, tuple(self.reasons), tuple(self.notes), self.comments)

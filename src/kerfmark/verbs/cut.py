@@ -6,7 +6,6 @@ import contextlib
 import os
 import time
 from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -16,18 +15,18 @@ import pyarrow as pa
 from kerfmark import __version__
 from kerfmark.build.split import TableRows, split
 from kerfmark.errors import Origin, TargetError, UsageError
-from kerfmark.layout.model import Layout, SourceSpec
+from kerfmark.layout.model import Layout
 from kerfmark.layout.text import read_layout, write_layout
 from kerfmark.ledger.records import LoadedFile, file_beside, open_ledger, write_load
 from kerfmark.profile.encode import EncodedSource, encode
-from kerfmark.profile.recognise import blank_spellings, recognise_column
 from kerfmark.progress import Progress, silent
-from kerfmark.read.dialect import Dialect
-from kerfmark.read.open import open_again, open_path
-from kerfmark.read.source import Source
+from kerfmark.read.alike import AlikeSources, parts_of
+from kerfmark.read.source import Reading, Source
 from kerfmark.store.sqlite.build import NewFile, stored
 from kerfmark.store.sqlite.files import translated
-from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
+from kerfmark.structure.propose import Proposal, Reason
+from kerfmark.verbs.mark import mark_sources
+from kerfmark.verbs.sources import open_inputs, open_source
 
 LAYOUT_ENDING = ".layout.toml"
 
@@ -70,13 +69,12 @@ class CutResult:
     seconds: float
 
 
-def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False, delimiter: str | None = None,
-        encoding: str | None = None, header_row: int | None = None, progress: Progress = silent) -> CutResult:
-    """Builds the SQLite file `into` from one layout (a .toml file) or from text files and workbooks.
+def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False, reading: Reading = Reading(),  # noqa: B008
+        progress: Progress = silent) -> CutResult:
+    """Builds the SQLite file `into` from one layout (a .toml file) or from files of any kind that can be read.
 
     Given plain files, the tables are proposed first and the layout is saved beside the database. Either the whole
-    database is there afterwards, or everything is as before. `delimiter`, `encoding` and `header_row` (from 1; 0: there
-    is none) overrule what is found.
+    database is there afterwards, or everything is as before. `reading` overrules what is found about the files.
 
     Raises UsageError for what cannot be read or written, DataRefused when the data do not fit.
     """
@@ -84,15 +82,14 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
     paths, target = [Path(p) for p in inputs], Path(into)
     file = NewFile(target, replace=replace)             # a target that will not do is told before the work
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
-        if delimiter or encoding or header_row is not None:
+        if reading.is_said:
             raise UsageError("a layout says itself how its sources are written", next="change it there")
         layout, text = read_layout(paths[0])
         encoded = {name: encode(open_source(name, spec, paths[0].parent), progress) for name, spec in layout.sources.items()}
         proposal, saved = Proposal(layout, (), (), {}), paths[0]
     else:
         saved = target.with_name(target.stem + LAYOUT_ENDING)
-        sources = [s for p in paths for s in _opened(p, delimiter, encoding, header_row)]
-        proposal, encoded = mark_sources(sources, saved.parent, progress)
+        proposal, encoded = mark_sources(open_inputs(inputs, reading), saved.parent, progress)
         layout = proposal.layout
         text = write_layout(layout, proposal.comments)
         _refuse_other_layout(saved, text, replace)
@@ -104,43 +101,10 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
             file.discard()                              # an interrupt may come while the file is being opened
     return CutResult(
         str(target), str(saved), saved != paths[0],
-        tuple(SourceRead(n, layout.sources[n].file, e.rows, len(e.columns), e.source.size, e.source.how)
+        tuple(SourceRead(n, e.source.origin().file, e.rows, len(e.columns), e.source.size, e.source.how)
               for n, e in encoded.items()),
         tuple(_made(layout, t) for name in layout.tables for t in tables if t.name == name),
         proposal.reasons, proposal.notes, round(time.perf_counter() - started, 3))
-
-
-def mark_sources(sources: Sequence[Source], folder: Path, progress: Progress = silent
-                 ) -> tuple[Proposal, dict[str, EncodedSource]]:
-    """Proposes the tables of sources; the layout calls their files as seen from `folder`."""
-    encoded: dict[str, EncodedSource] = {}
-    proposals: list[Proposal] = []
-    taken: set[str] = set()
-    for found in sources:
-        name = source_name(found.name, encoded)
-        source = encode(found, progress)
-        blanks = blank_spellings(source.columns)
-        settled = EncodedSource(found, source.rows, [c.without(blanks) if blanks else c for c in source.columns])
-        progress(f"typing {found.name}", 0, 0)
-        with ThreadPoolExecutor(2) as pool:
-            types = list(pool.map(recognise_column, settled.columns))
-        progress(f"finding the tables in {found.name}", 0, 0)
-        proposals.append(propose(settled, types, name, file_beside(found.path, folder), taken))
-        encoded[name] = settled
-    return merged(proposals), encoded
-
-
-def _opened(path: Path, delimiter: str | None, encoding: str | None, header_row: int | None) -> list[Source]:
-    if path.suffix.lower() == ".toml":
-        raise UsageError("name one layout, or plain files, not both", origin=Origin(str(path)))
-    return open_path(path, delimiter=delimiter, encoding=encoding, header_row=header_row)
-
-
-def open_source(name: str, spec: SourceSpec, folder: Path) -> Source:
-    """The source that a layout describes; its file is named as seen from the layout's folder."""
-    path = Path("-") if spec.file == "-" else folder / spec.file
-    return open_again(path, name, member=spec.member, sheet=spec.sheet,
-                      dialect=Dialect(spec.delimiter, spec.quote, spec.encoding, spec.header_row))
 
 
 @contextlib.contextmanager
@@ -178,12 +142,19 @@ def _build(file: NewFile, layout: Layout, text: str, tables: list[TableRows], en
         file.finish()
         open_ledger(file.execute)
         folder = file.target.parent
-        files = [LoadedFile(1, n, file_beside(e.source.path, folder), e.source.size, e.source.fingerprint, e.rows)
-                 for n, e in encoded.items()]
+        files = [LoadedFile(1, n, file_beside(p.location, folder), p.size, p.fingerprint, rows)
+                 for n, e in encoded.items() for p, rows in _files(e)]
         write_load(file.execute, 1, datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S"), __version__, text, files)
         progress("checking", 0, 0)
         file.verify({t.name: t.rows for t in tables})
         file.publish()
+
+
+def _files(encoded: EncodedSource) -> list[tuple[Source, int]]:
+    """The parts that a source was read from, and the rows of each."""
+    source = encoded.source
+    rows = source.rows_of_parts(encoded.rows) if isinstance(source, AlikeSources) else [encoded.rows]
+    return list(zip(parts_of(source), rows, strict=True))
 
 
 def _told_of(table: TableRows, batches: Iterator[pa.RecordBatch], progress: Progress) -> Iterator[pa.RecordBatch]:

@@ -5,51 +5,29 @@ from __future__ import annotations
 import time
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import replace
 from pathlib import Path
 
 from kerfmark.profile.describe import ColumnDescription, describe
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.profile.findings import Finding, findings
+from kerfmark.profile.measured import MeasureResult, SourceMeasured
 from kerfmark.profile.recognise import blank_spellings
 from kerfmark.progress import Progress, silent
-from kerfmark.read.open import open_path
+from kerfmark.read.open import open_all
+from kerfmark.read.source import Reading
 
 __all__ = ["ColumnDescription", "Finding", "MeasureResult", "SourceMeasured", "measure"]
 
 
-@dataclass(frozen=True)
-class SourceMeasured:
-    """A source: how it is written, its size, its columns, its first rows as texts (blank: None), and the findings."""
-
-    name: str
-    file: str
-    sheet: str
-    how: str
-    rows: int
-    bytes: int
-    skipped: int
-    columns: tuple[ColumnDescription, ...]
-    first_rows: tuple[tuple[str | None, ...], ...]
-    findings: tuple[Finding, ...]
-
-
-@dataclass(frozen=True)
-class MeasureResult:
-    """All sources, in the order in which they were named."""
-
-    sources: tuple[SourceMeasured, ...]
-    seconds: float
-
-
-def measure(inputs: Sequence[str | Path], *, rows: int = 5, delimiter: str | None = None, encoding: str | None = None,
-            header_row: int | None = None, progress: Progress = silent) -> MeasureResult:
-    """Reads files, workbooks, archives and folders wholly and tells what is in them; nothing is written.
+def measure(inputs: Sequence[str | Path], *, rows: int = 5, reading: Reading = Reading(),  # noqa: B008  (frozen)
+            progress: Progress = silent) -> MeasureResult:
+    """Reads files, workbooks, archives, folders, JSON, Parquet and tables wholly and tells what is in them; nothing is written.
 
     `rows` first rows are kept. Raises SourceError for what cannot be read.
     """
     started = time.perf_counter()
-    sources = [s for p in inputs for s in open_path(Path(p), delimiter=delimiter, encoding=encoding, header_row=header_row)]
+    sources = open_all(inputs, replace(reading, hidden=True))
     return MeasureResult(tuple(_measured(encode(s, progress, strict=False), rows, progress) for s in sources),
                          round(time.perf_counter() - started, 3))
 
@@ -64,4 +42,4 @@ def _measured(raw: EncodedSource, rows: int, progress: Progress) -> SourceMeasur
                   for r in range(min(rows, raw.rows)))
     source = raw.source
     return SourceMeasured(source.name, source.origin().file, source.origin().sheet or "", source.how, raw.rows, source.size,
-                          len(source.numbers.skipped) - len(source.ragged), columns, first, tuple(findings(encoded, columns)))
+                          source.skipped, columns, first, tuple(findings(encoded, columns)))

@@ -12,7 +12,9 @@ from kerfmark.ledger.prove import SourceProof, prove_source
 from kerfmark.ledger.records import read_ledger
 from kerfmark.profile.encode import encode
 from kerfmark.progress import Progress, silent
+from kerfmark.read.alike import parts_of
 from kerfmark.store.sqlite.files import broken_links, reading
+from kerfmark.verbs.sources import open_source
 
 
 @dataclass(frozen=True)
@@ -35,21 +37,23 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
 
     Raises TargetError when Kerfmark did not make the database, SourceError when a source is no longer there.
     """
-    from kerfmark.verbs.cut import open_source
-
     started, path = time.perf_counter(), Path(database)
     with reading(path) as db:
         text, files = read_ledger(db, path)
         layout = parse_layout(text, "the layout in the database")
         proofs = []
-        for loaded in files:
-            where = path.parent / loaded.file
-            if loaded.file == "-" or not where.exists():
-                raise SourceError("the file that was loaded is no longer there", code="source.missing",
-                                  origin=Origin(loaded.file), next="put it back, or move the database with it")
-            spec = layout.sources[loaded.source].model_copy(update={"file": loaded.file})
-            encoded = encode(open_source(loaded.source, spec, path.parent), progress)
-            proofs.append(prove_source(path, db, layout, loaded.source, encoded, loaded.file, loaded.fingerprint, progress))
+        for source in dict.fromkeys(f.source for f in files):
+            mine = [f for f in files if f.source == source]
+            for loaded in mine:
+                if loaded.file == "-" or not ("://" in loaded.file or (path.parent / loaded.file).exists()):
+                    raise SourceError("the file that was loaded is no longer there", code="source.missing",
+                                      origin=Origin(loaded.file), next="put it back, or move the database with it")
+            spec = layout.sources[source]
+            here = [p.model_copy(update={"file": f.file}) for p, f in zip(spec.parts, mine, strict=False)]
+            spec = spec.model_copy(update={"parts": tuple(here)} if here else {"file": mine[0].file})
+            encoded = encode(open_source(source, spec, path.parent), progress)
+            changed = [p.fingerprint for p in parts_of(encoded.source)] != [f.fingerprint for f in mine]
+            proofs.append(prove_source(path, db, layout, source, encoded, encoded.source.origin().file, changed, progress))
         there = {n for (n,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
         broken = tuple(f"{t}.{c}" for t in layout.tables if t in there for c in broken_links(db, t))
     return ProveResult(str(database), tuple(proofs), broken, round(time.perf_counter() - started, 3))

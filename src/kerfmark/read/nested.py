@@ -1,0 +1,261 @@
+"""Records of named fields, which may hold records and lists: JSON, JSON Lines, Parquet and Arrow files.
+
+A field of a record within a record becomes a column `outer.inner`. A list becomes a source of its own, with the number of
+the record it belongs to and its position in the list; its records then carry that number too.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Protocol, TypeVar
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import xxhash
+
+from kerfmark.errors import Origin, SourceError
+from kerfmark.read.source import Piece, Remark
+
+T = TypeVar("T")
+
+RECORD = "record"
+"""The header under which a record's number stands, where lists belong to it."""
+POSITION = "position"
+VALUE = "value"
+
+
+class Records(Protocol):
+    """A file of records: its schema (without the formats that a text may have), its batches, and how it is written."""
+
+    path: Path
+    how: str
+
+    def schema(self) -> pa.Schema:
+        """The fields of all records."""
+        ...
+
+    def batches(self) -> Iterator[pa.RecordBatch]:
+        """The records, all with that schema."""
+        ...
+
+
+@dataclass(frozen=True)
+class _Column:
+    """A column of a source: its header, and the way to it from a record."""
+
+    header: str
+    way: tuple[str, ...]
+
+
+class NestedSource:
+    """The records of a file, or of one list in them (see `read.source.Source`). `list_` is the way to the list."""
+
+    def __init__(self, records: Records, name: str, list_: tuple[tuple[str, ...], ...] = (), *, bare: bool = False) -> None:
+        self._records, self.name, self._lists, self._bare = records, name, list_, bare
+        self.location = str(records.path)
+        fields: pa.StructType = pa.struct(list(records.schema()))
+        for way in list_:
+            inner = _type_at(fields, way).value_type
+            fields = inner if pa.types.is_struct(inner) else pa.struct([(VALUE, inner)])
+        self._columns, self._below = _columns(fields)
+        taken = {c.header for c in self._columns}
+        self.is_empty = not self._columns
+        numbered = bool(list_) and not bare
+        self._own = [_free(RECORD, taken)] if self._below and self._columns else []
+        self._outer = [_free(f"{'outer ' if self._own else ''}{RECORD}", taken), _free(POSITION, taken)] if numbered else []
+        self.headers = (*self._own, *self._outer, *(c.header for c in self._columns))
+        self.how = records.how + (f", list {'.'.join(list_[-1])}" if list_ else "")
+        self.fingerprint, self.size, self.skipped = "", records.path.stat().st_size, 0
+        self.ragged: list[tuple[int, int]] = []
+        self.remarks: list[Remark] = []
+
+    def origin(self, record: int | None = None, header: str | None = None) -> Origin:
+        """The place of a record and column: records are counted as rows from 1."""
+        part = ".".join(".".join(way) for way in self._lists) or None
+        return Origin(self._records.path.name, part, None if record is None else record + 1, header)
+
+    def settings(self) -> dict[str, Any]:
+        """The list in the layout's words."""
+        return {"member": "/".join(".".join(way) for way in self._lists)} if self._lists else {}
+
+    def below(self) -> list[NestedSource]:
+        """The sources of the lists in these records."""
+        return [NestedSource(self._records, way[-1] if self.is_empty else f"{self.name} {way[-1]}", (*self._lists, way),
+                             bare=self.is_empty) for way in self._below]
+
+    def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True) -> Iterator[Piece]:
+        """Applies `work` to every batch of records, as texts, in the order of the file.
+
+        Raises SourceError for a file that cannot be read or has no records.
+        """
+        first = 0
+        outer = [0] * len(self._lists)
+        for batch in self._records.batches():
+            rows: pa.StructArray = batch.to_struct_array()
+            numbers = positions = None
+            for depth, way in enumerate(self._lists):
+                lists = _at(rows, way)
+                parents = pc.list_parent_indices(lists).to_numpy()
+                outer_rows = len(rows)
+                numbers = parents + 1 + outer[depth]
+                outer[depth] += outer_rows
+                starts = np.flatnonzero(np.diff(parents, prepend=-1))
+                positions = np.arange(len(parents)) - np.repeat(starts, np.diff([*starts, len(parents)])) + 1
+                values = pc.list_flatten(lists)
+                rows = values if pa.types.is_struct(values.type) else pa.StructArray.from_arrays([values], names=[VALUE])
+            if not len(rows):
+                continue
+            cells = [pa.array(np.arange(first + 1, first + len(rows) + 1)).cast(pa.string())] if self._own else []
+            if self._outer and numbers is not None and positions is not None:
+                cells += [pa.array(numbers).cast(pa.string()), pa.array(positions).cast(pa.string())]
+            cells += [as_texts(_at(rows, c.way)) for c in self._columns]
+            texts = pa.RecordBatch.from_arrays(cells, names=[str(i) for i in range(len(cells))])
+            yield Piece(first, len(rows), work(texts))
+            first += len(rows)
+        self.fingerprint = _fingerprint(self._records.path)
+        if not first:
+            raise SourceError("the file has no records", code="source.no-rows", origin=self.origin())
+
+
+def nested_sources(records: Records, name: str) -> list[NestedSource]:
+    """A file of records as sources: the records themselves, then the lists in them, and the lists in those.
+
+    A file whose records hold nothing but lists, as in `{"hives": [...], "keepers": [...]}`, is only its lists.
+    """
+    out: list[NestedSource] = []
+    waiting = [NestedSource(records, name)]
+    while waiting:
+        source = waiting.pop(0)
+        waiting[:0] = source.below()
+        if not source.is_empty:
+            out.append(source)
+    if not out:
+        raise SourceError("the file has no records with fields", code="source.no-rows", origin=Origin(records.path.name))
+    return out
+
+
+def _columns(fields: pa.StructType) -> tuple[list[_Column], list[tuple[str, ...]]]:
+    """The columns of a record, and the ways to the lists in it."""
+    columns: list[_Column] = []
+    lists: list[tuple[str, ...]] = []
+
+    def walk(some: pa.StructType, way: tuple[str, ...]) -> None:
+        for i in range(some.num_fields):
+            one = some.field(i)
+            here = (*way, one.name)
+            if pa.types.is_struct(one.type):
+                walk(one.type, here)
+            elif _is_list(one.type):
+                lists.append(here)
+            else:
+                columns.append(_Column(".".join(here), here))
+
+    walk(fields, ())
+    return columns, lists
+
+
+def _is_list(type_: pa.DataType) -> bool:
+    return bool(pa.types.is_list(type_) or pa.types.is_large_list(type_) or pa.types.is_fixed_size_list(type_))
+
+
+def _type_at(fields: pa.StructType, way: tuple[str, ...]) -> pa.DataType:
+    for name in way:
+        fields = fields.field(name).type
+    return fields
+
+
+def _at(rows: pa.Array, way: tuple[str, ...]) -> pa.Array:
+    """What a field of every row holds; null where the record it stands in is."""
+    for name in way:
+        rows = pc.struct_field(rows, name)
+    return rows
+
+
+def _free(wanted: str, taken: set[str]) -> str:
+    name = wanted if wanted not in taken else f"{wanted} number"
+    while name in taken:
+        name += "'"
+    taken.add(name)
+    return name
+
+
+def as_texts(values: pa.Array) -> pa.StringArray:
+    """Typed values as texts: numbers as short as they are exact, dates as YYYY-MM-DD, truth as true and false."""
+    kind = values.type
+    if pa.types.is_dictionary(kind):
+        values, kind = values.cast(kind.value_type), kind.value_type
+    if pa.types.is_null(kind):
+        return pa.nulls(len(values), pa.string())
+    if pa.types.is_string(kind) or pa.types.is_large_string(kind):
+        return pc.if_else(pc.equal(values, ""), pa.scalar(None, kind), values).cast(pa.string())
+    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind) or pa.types.is_fixed_size_binary(kind):
+        return pa.array([None if v is None else v.hex() for v in values.to_pylist()], pa.string())
+    if pa.types.is_floating(kind):
+        return pc.replace_substring_regex(pc.cast(values, pa.string()), r"\.0$", "")
+    if pa.types.is_timestamp(kind):
+        texts = pc.cast(values.cast(pa.timestamp(kind.unit)) if kind.tz else values, pa.string())
+        return pc.replace_substring_regex(texts, r"\.0+$", "")
+    if pa.types.is_time(kind):
+        return pc.replace_substring_regex(pc.cast(values, pa.string()), r"\.0+$", "")
+    try:
+        return pc.cast(values, pa.string())
+    except (pa.ArrowNotImplementedError, pa.ArrowInvalid):
+        return pa.array([None if v is None else str(v) for v in values.to_pylist()], pa.string())
+
+
+def _fingerprint(path: Path) -> str:
+    digest = xxhash.xxh3_128()
+    with path.open("rb") as file:
+        while some := file.read(1 << 22):
+            digest.update(some)
+    return digest.hexdigest()
+
+
+class ColumnarFile:
+    """A Parquet or an Arrow file."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._parquet = path.suffix.lower() == ".parquet"
+        self.how = "Parquet" if self._parquet else "Arrow"
+        with self._reading():
+            self._schema = self._open()[0]
+
+    def schema(self) -> pa.Schema:
+        """The fields of all records."""
+        return self._schema
+
+    def batches(self) -> Iterator[pa.RecordBatch]:
+        """The records."""
+        with self._reading():
+            yield from self._open()[1]
+
+    def _reading(self) -> Any:
+        from contextlib import contextmanager
+
+        @contextmanager
+        def told() -> Iterator[None]:
+            try:
+                yield
+            except (pa.ArrowException, OSError) as error:
+                raise SourceError(f"this is not a {self.how} file, or a damaged one", code="source.damaged",
+                                  origin=Origin(self.path.name), why=str(error).split("\n")[0]) from error
+
+        return told()
+
+    def _open(self) -> tuple[pa.Schema, Iterator[pa.RecordBatch]]:
+        if self._parquet:
+            import pyarrow.parquet as pq
+
+            file = pq.ParquetFile(self.path)
+            return file.schema_arrow, file.iter_batches(65_536)
+        with self.path.open("rb") as opened:
+            is_file = opened.read(6) == b"ARROW1"
+        if is_file:
+            reader = pa.ipc.open_file(self.path)
+            return reader.schema, (reader.get_batch(i) for i in range(reader.num_record_batches))
+        stream = pa.ipc.open_stream(self.path.open("rb"))
+        return stream.schema, iter(stream)

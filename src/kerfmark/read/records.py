@@ -1,0 +1,134 @@
+"""Where the records of a text end, whatever stands in quotes: the few things that must be known about a chunk before a
+reader cuts it into fields, and the turning of other encodings and delimiters into what that reader takes."""
+
+from __future__ import annotations
+
+import codecs
+import re
+from collections.abc import Callable
+
+import numpy as np
+
+from kerfmark.errors import Origin, SourceError
+from kerfmark.read.dialect import STAND_IN, Dialect
+
+
+def line_end(text: str) -> bytes:
+    """What ends the lines of a text: a newline, or a carriage return where there is no newline."""
+    return b"\r" if "\n" not in text and "\r" in text else b"\n"
+
+
+def records_end(data: bytes, dialect: Dialect, count: int) -> int:
+    """Where so many records end: after as many line ends that are not in quotes."""
+    if not count:
+        return 0
+    quote, inside = dialect.quoted.encode(), False
+    escaped = re.escape(dialect.escape.encode()) + b"(?s:.)|" if dialect.escape else b""
+    for found in re.finditer(escaped + (rb"\r\n|\n|\r|" + re.escape(quote) if quote else rb"\r\n|\n|\r"), data):
+        if found[0] == quote:
+            inside = not inside
+        elif not inside and found[0][:1] in b"\r\n":
+            count -= 1
+            if not count:
+                return found.end()
+    return len(data)
+
+
+def last_end(data: bytes, dialect: Dialect, newline: bytes) -> int:
+    """Where the last complete record of `data` ends (0: none does). `data` starts at the start of a record."""
+    end = data.rfind(newline) + 1
+    if not dialect.quoted or not end or dialect.quoted.encode() not in data:
+        return end
+    cells = np.frombuffer(data, np.uint8)
+    quotes = _quotes(cells, dialect)
+    if _has_stray_quotes(cells, quotes, dialect):
+        return _scanned(data, dialect, newline)[0]
+    while end and np.searchsorted(quotes, end) % 2:     # inside quotes: go back to a line end that is not
+        end = data.rfind(newline, 0, end - 1) + 1
+    return end
+
+
+def _quotes(cells: np.ndarray, dialect: Dialect) -> np.ndarray:
+    """Where the quotes stand that are not escaped."""
+    quotes = np.flatnonzero(cells == ord(dialect.quoted))
+    if dialect.escape and len(quotes):
+        escape = ord(dialect.escape)
+        after = quotes[(quotes > 0) & (cells[quotes - 1] == escape)]
+        escaped = []
+        for at in after.tolist():                       # an even number of escapes before it escapes only each other
+            n = 1
+            while at - n - 1 >= 0 and cells[at - n - 1] == escape:
+                n += 1
+            if n % 2:
+                escaped.append(at)
+        quotes = np.setdiff1d(quotes, np.array(escaped, np.int64), assume_unique=True)
+    return quotes
+
+
+def _has_stray_quotes(cells: np.ndarray, quotes: np.ndarray, dialect: Dialect) -> bool:
+    """Whether some quote neither opens nor closes a field nor is doubled, as in `5" pipe`."""
+    if not len(quotes):
+        return False
+    usual = np.zeros(256, bool)
+    usual[[ord(dialect.cut_at), ord(dialect.quoted), 10, 13]] = True
+    before, after = usual[cells[quotes - 1]], usual[cells[(quotes + 1) % len(cells)]]
+    return not bool((before | after | (quotes == 0) | (quotes == len(cells) - 1)).all())
+
+
+def _scanned(data: bytes, dialect: Dialect, newline: bytes) -> tuple[int, list[int]]:
+    """Field after field: where the last complete record ends, and the numbers of records with text after a closing quote.
+
+    Slower than `last_end`, but a quote counts only where a field starts.
+    """
+    d, q, n = re.escape(dialect.cut_at.encode()), re.escape(dialect.quoted.encode()), re.escape(newline)
+    e = re.escape(dialect.escape.encode())
+    inner = b"[^" + q + e + b"]|" + q + q + (b"|" + e + b"(?s:.)" if e else b"")
+    fields = re.compile(b"(" + q + b"(?:" + inner + b")*" + q + b")?([^" + d + n + b"]*)(" + d + b"|" + n + b")")
+    end = at = record = 0
+    wrong: list[int] = []
+    opening = dialect.quoted.encode()
+    while found := fields.match(data, at):
+        if found[1] is None and data[at:at + 1] == opening:
+            break                                       # a quoted field that does not end in this chunk
+        if found[1] is not None and found[2].strip(b"\r"):
+            wrong.append(record)
+        at = found.end()
+        if found[3] == newline:
+            end, record = at, record + 1
+    return end, sorted(set(wrong))
+
+
+def misquoted_records(chunk: memoryview, dialect: Dialect, newline: bytes) -> list[int]:
+    """The records of a chunk in which text stands after a closing quote, which a reader would silently join."""
+    if not dialect.quoted:
+        return []
+    cells = np.frombuffer(chunk, np.uint8)
+    if not (cells == ord(dialect.quoted)).any():
+        return []
+    if not _has_stray_quotes(cells, _quotes(cells, dialect), dialect):
+        return []
+    return _scanned(bytes(chunk) + newline, dialect, newline)[1]
+
+
+def transcoder(dialect: Dialect, origin: Origin) -> Callable[[bytes, bool], bytes]:
+    """A function from bytes in some encoding to bytes in UTF-8, chunk by chunk, in which the delimiter is one character."""
+    decoder = codecs.getincrementaldecoder(dialect.encoding)()
+    fresh, kept = True, ""
+
+    def transcode(raw: bytes, final: bool) -> bytes:
+        nonlocal fresh, kept
+        text = decoder.decode(raw, final)
+        if fresh and text:
+            text, fresh = text.removeprefix("\ufeff"), False
+        if not dialect.edges and dialect.cut_at != dialect.delimiter:
+            if STAND_IN in text:
+                raise SourceError("the file holds the control character 0x1F, which stands for such a delimiter while reading",
+                                  code="source.stand-in", origin=origin, next="replace the delimiter or that character yourself")
+            text = kept + text
+            half = 0 if final else next((n for n in range(len(dialect.delimiter) - 1, 0, -1)
+                                         if text.endswith(dialect.delimiter[:n])), 0)
+            text, kept = text[:len(text) - half], text[len(text) - half:]
+            text = text.replace(dialect.delimiter, STAND_IN)
+        return text.encode("utf-8", "surrogatepass")
+
+    return transcode

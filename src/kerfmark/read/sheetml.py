@@ -1,0 +1,69 @@
+"""What stands in the parts of an Office Open XML workbook that the workbook library does not tell: which cells hold an
+error, and what its defined names stand for."""
+
+from __future__ import annotations
+
+import posixpath
+import re
+import zipfile
+from pathlib import Path
+from xml.etree import ElementTree
+
+PARTED = frozenset({".xlsx", ".xlsm"})
+"""Endings of the workbooks that are written like this."""
+_MAIN = "{http://schemas.openxmlformats.org/spreadsheetml/2006/main}"
+_RELATION = "{http://schemas.openxmlformats.org/officeDocument/2006/relationships}id"
+_ERROR = re.compile(rb'<c r="([A-Z]+)([0-9]+)"[^>]*\bt="e"[^>]*>(?:<f[^>]*>[^<]*</f>|<f[^>]*/>)?<v>([^<]*)</v>')
+_STEP = 1 << 20
+_LONGEST_CELL = 1 << 14
+MOST = 10_000
+"""Error cells listed of one sheet."""
+
+
+def _workbook(archive: zipfile.ZipFile) -> ElementTree.Element:
+    return ElementTree.fromstring(archive.read("xl/workbook.xml"))
+
+
+def defined_name(path: Path, name: str) -> str:
+    """What a defined name stands for, such as `Register!$A$1:$C$20`; "" when there is no such name."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            for found in _workbook(archive).iter(f"{_MAIN}definedName"):
+                if (found.get("name") or "").lower() == name.lower():
+                    return found.text or ""
+    except (KeyError, ElementTree.ParseError, zipfile.BadZipFile):
+        pass
+    return ""
+
+
+def error_cells(path: Path, number: int) -> list[tuple[int, int, str]]:
+    """The cells of a sheet (counted from 0) that hold an error, as (row from 1, column from 0, error)."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            book = _workbook(archive)
+            relation = list(book.iter(f"{_MAIN}sheet"))[number].get(_RELATION)
+            relations = ElementTree.fromstring(archive.read("xl/_rels/workbook.xml.rels"))
+            targets = {r.get("Id"): r.get("Target") or "" for r in relations}
+            part = posixpath.normpath(posixpath.join("xl", targets[relation])).lstrip("/")
+            part = part.removeprefix("xl/xl/") if part not in archive.namelist() else part
+            return _scan(archive, part)
+    except (KeyError, IndexError, ElementTree.ParseError, zipfile.BadZipFile, OSError):
+        return []                                       # the workbook library has read it; this is a courtesy
+
+
+def _scan(archive: zipfile.ZipFile, part: str) -> list[tuple[int, int, str]]:
+    out: dict[tuple[int, int], str] = {}
+    rest = b""
+    with archive.open(part) as file:
+        while some := file.read(_STEP):
+            data = rest + some
+            if b't="e"' in data:
+                for found in _ERROR.finditer(data):
+                    column = 0
+                    for letter in found[1]:
+                        column = column * 26 + letter - 64
+                    out[int(found[2]), column - 1] = found[3].decode()
+            rest = data[-_LONGEST_CELL:]
+            if len(out) > MOST:
+                break
+    return [(row, column, said) for (row, column), said in sorted(out.items())]
