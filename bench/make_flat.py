@@ -61,5 +61,26 @@ def make_flat(rows: int, out: Path) -> None:
             file.write("\n".join(lines.to_pylist()).encode() + b"\n")
 
 
+def make_book(rows: int, path: Path) -> None:
+    """A workbook of one sheet with twenty columns: codes, numbers, words and days."""
+    import datetime as dt
+
+    import xlsxwriter
+
+    rng = np.random.default_rng(7)
+    words, start = ["calm", "busy", "swarm cells seen", "no queen"], dt.date(2020, 1, 1)
+    with xlsxwriter.Workbook(str(path), {"constant_memory": True}) as book:
+        sheet, day = book.add_worksheet("Visits"), book.add_format({"num_format": "yyyy-mm-dd"})
+        sheet.write_row(0, 0, [f"{what} {i}" for i in range(4) for what in ("hive", "kg", "count", "note", "day")])
+        picks = rng.integers(0, 2000, (rows, 20)).tolist()
+        for r, pick in enumerate(picks, 1):
+            for c in range(0, 20, 5):
+                sheet.write_string(r, c, f"H{pick[c]:04}")
+                sheet.write_number(r, c + 1, pick[c + 1] / 10)
+                sheet.write_number(r, c + 2, pick[c + 2] % 100)
+                sheet.write_string(r, c + 3, words[pick[c + 3] % 4])
+                sheet.write_datetime(r, c + 4, start + dt.timedelta(pick[c + 4]), day)
+
+
 if __name__ == "__main__":
     make_flat(int(sys.argv[1]), Path(sys.argv[2]))

@@ -19,7 +19,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from make_flat import make_flat
+from make_flat import make_book, make_flat
 
 Figures = tuple[float, float, float]
 """Wall seconds, CPU seconds, peak memory in MB."""
@@ -54,16 +54,25 @@ def main() -> None:
         make_flat(args.rows, flat)
     cut, shell = args.folder / "cut.db", args.folder / "shell.db"
     layout = args.folder / "cut.layout.toml"
+    book = args.folder / "book.xlsx"
+    if not book.exists():
+        make_book(200_000, book)
 
     def clear(*paths: Path) -> Callable[[], None]:
         return lambda: [p.unlink(missing_ok=True) for p in paths] and None
 
     program = [sys.executable, "-m", "kerfmark"]
+    as_text = f"import pyarrow as pa, pyarrow.csv as c; f={str(flat)!r}; n=open(f).readline().strip().split(','); " \
+              "c.read_csv(f, convert_options=c.ConvertOptions(column_types={k: pa.string() for k in n}))"
+    library = f"import python_calamine as c; c.load_workbook({str(book)!r}).get_sheet_by_index(0).to_python()"
     jobs: dict[str, tuple[list[str], Callable[[], None]]] = {
         "engine's shell, flat": (["sqlite3", str(shell), ".mode csv", f".import {flat} flat"], clear(shell)),
         "kerfmark cut": ([*program, "cut", str(flat), "--into", str(cut)], clear(cut, layout)),
         "kerfmark cut, layout given": ([*program, "cut", str(layout), "--into", str(cut)], clear(cut)),
         "kerfmark measure": ([*program, "measure", str(flat)], lambda: None),
+        "reading as Arrow text": ([sys.executable, "-c", as_text], lambda: None),
+        "the workbook library alone, 200,000 x 20": ([sys.executable, "-c", library], lambda: None),
+        "kerfmark measure of that workbook": ([*program, "measure", str(book)], lambda: None),
         "kerfmark prove": ([*program, "prove", str(cut)], lambda: None),
     }
     flat.read_bytes()                                   # warm
@@ -80,6 +89,11 @@ def main() -> None:
         walls = [f[0] for f in runs[name]]
         print(f"| {name} | {wall:.1f} | {cpu:.1f} | {peak:.0f} | {wall / base[0]:.2f} | {cpu / base[1]:.2f} "
               f"| {min(walls):.1f}-{max(walls):.1f} |")
+    print("\n| work | of | wall |\n|---|---|---|")
+    for name, other in (("kerfmark measure", "reading as Arrow text"),
+                        ("kerfmark measure of that workbook", "the workbook library alone, 200,000 x 20"),
+                        ("kerfmark cut", "engine's shell, flat"), ("kerfmark prove", "kerfmark cut")):
+        print(f"| {name} | {other} | {middle[name][0] / middle[other][0]:.2f} |")
 
 
 if __name__ == "__main__":

@@ -56,6 +56,8 @@ def _of_rows(encoded: EncodedSource) -> Iterator[Finding]:
         yield Finding("broken", Origin(source.origin().file, source.origin().sheet, rows[0]),
                       f"has {counted(source.ragged[0][1], 'field')} instead of {width}", len(source.ragged), rows,
                       "mend the row; a field that holds the delimiter must stand in quotes")
+    if any(len(c.values) == encoded.rows for c in encoded.columns):
+        return                                          # a column tells all rows apart
     codes, count = combine([c.codes + 1 for c in encoded.columns], [len(c.values) + 1 for c in encoded.columns])
     if count < encoded.rows and width > 1:
         again = np.ones(encoded.rows, bool)

@@ -10,17 +10,32 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+BLANK = ""
+_TOLD = {float: pa.float64(), int: pa.int64(), dt.date: pa.date32()}
+"""Python types whose values Arrow spells as `spell` does."""
+
 
 def texts(cells: Sequence[Any]) -> pa.StringArray:
     """A column of cells as texts, blank cells (None and "") null."""
     kinds = set(map(type, cells))
     if kinds == {str}:
         plain = pa.array(cells, pa.string())
-        return pc.if_else(pc.equal(plain, ""), pa.scalar(None, pa.string()), plain) if "" in cells else plain
-    if kinds == {float} and all(map(float.is_integer, cells)) and max(map(abs, cells)) < 1e15:
-        return pa.array(cells, pa.float64()).cast(pa.int64()).cast(pa.string())
-    if kinds == {int} and max(map(abs, cells)) < 1 << 62:
-        return pa.array(cells, pa.int64()).cast(pa.string())
+        return pc.if_else(pc.equal(plain, ""), pa.scalar(None, pa.string()), plain) if BLANK in cells else plain
+    with_blanks = str in kinds
+    kinds -= {str, type(None)}
+    told = _TOLD.get(next(iter(kinds))) if len(kinds) == 1 else None
+    if told is not None:
+        try:
+            typed = pa.array([None if c is BLANK else c for c in cells] if with_blanks else cells, told)
+        except (pa.ArrowInvalid, pa.ArrowTypeError):    # words among them, or numbers too long
+            pass
+        else:
+            distinct = typed.dictionary_encode()        # a number is spelled once, however often it stands there
+            spelled = pc.cast(distinct.dictionary, pa.string())
+            if told != pa.float64():
+                return spelled.take(distinct.indices)
+            if not pc.any(pc.match_substring(spelled, "e")).as_py():
+                return pc.replace_substring_regex(spelled, r"\.0$", "").take(distinct.indices)
     known: dict[tuple[type, Any], str | None] = {}      # 1, 1.0 and True are the same key, but not the same text
     for cell in set(zip(map(type, cells), cells, strict=True)):
         known[cell] = spell(cell[1])

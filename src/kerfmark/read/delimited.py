@@ -117,7 +117,7 @@ class DelimitedSource:
                     chunk = next(chunks, None)
                     more = chunk is not None
                     if chunk is not None:
-                        waiting.append(pool.submit(self._parse, chunk[0], chunk[1], work))
+                        waiting.append(pool.submit(self._parse, chunk, work))
                 if not waiting:
                     break
                 parsed = waiting.popleft().result()
@@ -155,8 +155,9 @@ class DelimitedSource:
             yield Remark("broken", None, f"{bad[0][1]!r} is not {self.dialect.encoding.upper()} text",
                          tuple(dict.fromkeys(row for row, _ in bad[:RAGGED_SHOWN])), len(bad), _ENCODING)
 
-    def _chunks(self) -> Iterator[tuple[memoryview, bytes]]:
-        """The file after its header as pieces of whole records in UTF-8, each with the bytes read for it."""
+    def _chunks(self) -> Iterator[tuple[memoryview, bytes, bool]]:
+        """The file after its header as pieces of whole records in UTF-8, each with the bytes read for it and whether its
+        quotes need a closer look."""
         size = 0
         plain = self.dialect.encoding == "utf-8" and (bool(self.dialect.edges) or self.dialect.cut_at == self.dialect.delimiter)
         decoder = None if plain else transcoder(self.dialect, Origin(self.bytes.name))
@@ -171,7 +172,7 @@ class DelimitedSource:
                 data = rest + text if rest else text
                 if not started:
                     data, started = self._without_header(data), True
-                end = last_end(data, self.dialect, self._newline)
+                end, stray = last_end(data, self.dialect, self._newline)
                 if end == 0 and len(data) > LONGEST_RECORD:
                     raise SourceError(
                         f"a record goes on for more than {LONGEST_RECORD >> 20} MB", code="source.endless",
@@ -180,7 +181,7 @@ class DelimitedSource:
                     )
                 rest, unhashed = data[end:], unhashed + raw
                 if end:
-                    yield memoryview(data)[:end], unhashed
+                    yield memoryview(data)[:end], unhashed, stray
                     unhashed = b""
         try:
             rest += decoder(b"", True) if decoder else b""
@@ -188,7 +189,7 @@ class DelimitedSource:
             raise self._wrong_encoding(size, error.reason) from error
         self.size = size
         if rest or unhashed:
-            yield memoryview(rest), unhashed
+            yield memoryview(rest), unhashed, last_end(rest + self._newline, self.dialect, self._newline)[1]
 
     def _without_header(self, data: bytes) -> bytes:
         """The start of the file after its byte order mark and its header."""
@@ -203,8 +204,9 @@ class DelimitedSource:
             next="name the right one with --encoding",
         )
 
-    def _parse(self, chunk: memoryview, raw: bytes, work: Callable[[pa.RecordBatch], T]) -> _Parsed:
+    def _parse(self, piece: tuple[memoryview, bytes, bool], work: Callable[[pa.RecordBatch], T]) -> _Parsed:
         """One chunk of whole records as a batch, and what `work` makes of it. Runs in a worker thread."""
+        chunk, raw, stray = piece
         digest = xxhash.xxh3_128_digest(raw)
         if not len(chunk):
             return _Parsed(None, 0, 0, _NOTHING, [], [], [], digest)
@@ -226,7 +228,7 @@ class DelimitedSource:
             keep[blank] = False
             batch = batch.filter(pa.array(keep))
         return _Parsed(work(batch) if batch.num_rows else None, batch.num_rows, physical, blank, ragged,
-                       misquoted_records(chunk, self.dialect, self._newline), bad, digest)
+                       misquoted_records(chunk, self.dialect, self._newline) if stray else [], bad, digest)
 
     def _cut(self, chunk: memoryview) -> tuple[pa.RecordBatch, list[tuple[int, int]]]:
         """A chunk as columns of text, and its ragged rows, which are left out."""

@@ -8,11 +8,13 @@ it are left out. A range, a defined name or a table of the workbook may be named
 from __future__ import annotations
 
 import datetime as dt
+import gc
 import itertools
 import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar
@@ -87,12 +89,13 @@ def sheets(path: Path, reading: Reading = Reading()) -> list[SheetSource]:  # no
         return [SheetSource(path, sheet, reading, book=book)]
     shown = {m.name: str(m.visible).endswith(".Visible") for m in book.sheets_metadata}
     names = [n for n in book.sheet_names if shown.get(n, True) or reading.hidden]
-    found = [SheetSource(path, name, reading, book=book, hidden=not shown.get(name, True))
-             for name in names if book.get_sheet_by_name(name).height]
+    opened = ((name, book.get_sheet_by_name(name)) for name in names)           # the library reads a sheet when it is asked for it
+    found = [SheetSource(path, name, reading, book=book, opened=sheet, hidden=not shown.get(name, True))
+             for name, sheet in opened if sheet.height]
     if not found:
         raise SourceError("no sheet of the workbook holds anything", code="source.empty", origin=Origin(path.name),
                           why="hidden sheets were not looked at" if len(names) < len(book.sheet_names) else "")
-    aside = [n for n in book.sheet_names if n not in names and book.get_sheet_by_name(n).height]
+    aside = [n for n in book.sheet_names if n not in names]
     if aside:
         found[0].of_header.append(Remark(
             "odd", None, f"the workbook has {counted(len(aside), 'hidden sheet')} that {'is' if len(aside) == 1 else 'are'} "
@@ -104,14 +107,14 @@ class SheetSource:
     """A sheet of a workbook, or a part of one (see `read.source.Source`)."""
 
     def __init__(self, path: Path, sheet: str, reading: Reading = Reading(), *, name: str | None = None,  # noqa: B008  (frozen)
-                 book: Any = None, hidden: bool = False) -> None:
+                 book: Any = None, opened: Any = None, hidden: bool = False) -> None:
         import python_calamine as calamine
 
         self.path, self.location, self.sheet = path, str(path), sheet
         self._said_cells = reading.cells
         book = book or open_workbook(path)
         try:
-            self._sheet = book.get_sheet_by_name(sheet)
+            self._sheet = book.get_sheet_by_name(sheet) if opened is None else opened
         except calamine.WorksheetNotFound as error:
             raise SourceError(f'the workbook has no sheet "{sheet}"', code="source.no-sheet", origin=Origin(path.name),
                               next=f"its sheets are {', '.join(book.sheet_names)}") from error
@@ -163,34 +166,42 @@ class SheetSource:
             self.fingerprint = xxhash.xxh3_128_hexdigest(self.path.read_bytes() + self.sheet.encode())
             rows = itertools.islice(self._sheet.iter_rows(), self._first, self._bottom)
             numbers, first, physical = RowNumbers(self._first + 1), 0, 0
-            names = [str(i) for i in range(len(self._columns))]
             as_text: dict[int, list[int]] = {}
-            while lines := list(itertools.islice(rows, ROWS)):
-                columns = list(zip(*lines, strict=True))
-                mine = [columns[i] for i in self._columns]
-                filled: Sequence[int] = range(len(lines))
-                if all("" in column for column in mine):
-                    filled = [i for i, cells in enumerate(zip(*mine, strict=True)) if any(c != "" for c in cells)]
-                if len(filled) < len(lines):
-                    gone = sorted(set(range(len(lines))) - set(filled))
-                    numbers.skipped += [physical + i for i in gone]
-                    mine = [tuple(column[i] for i in filled) for column in mine]
-                arrays = []
-                for i, cells in enumerate(mine):
-                    arrays.append(texts(cells))
-                    kinds = set(map(type, cells))
-                    if str in kinds and float in kinds:
-                        as_text.setdefault(i, []).extend(
-                            self._first + 1 + physical + filled[r] for r, c in enumerate(cells)
-                            if type(c) is str and c and _NUMBER.match(c))
-                physical += len(lines)
-                if filled:
-                    yield Piece(first, len(filled), work(pa.RecordBatch.from_arrays(arrays, names=names)))
-                    first += len(filled)
+            while True:
+                with _uncollected():
+                    batch, kept, height = self._batch(list(itertools.islice(rows, ROWS)), physical, as_text)
+                if not height:
+                    break
+                if len(kept) < height:
+                    numbers.skipped += [physical + i for i in sorted(set(range(height)) - set(kept))]
+                physical += height
+                if len(kept):
+                    yield Piece(first, len(kept), work(batch))
+                    first += len(kept)
             self.numbers, self.skipped = numbers, len(numbers.skipped)
             self.remarks = [*self.of_header, *self._remarks(as_text, errors.result() if errors else [])]
         if not first:
             raise SourceError("the sheet has a header but no rows", code="source.no-rows", origin=self.origin())
+
+    def _batch(self, lines: list[list[Any]], above: int, as_text: dict[int, list[int]]
+               ) -> tuple[pa.RecordBatch, Sequence[int], int]:
+        """Some rows as texts, which of them are not blank, and how many they were; `above` rows were before them. The rows of
+        numbers that are stored as text among numbers are added to `as_text`."""
+        columns = list(zip(*lines, strict=True)) if lines else []
+        mine = [columns[i] for i in self._columns] if lines else []
+        filled: Sequence[int] = range(len(lines))
+        if lines and all("" in column for column in mine):
+            filled = [i for i, cells in enumerate(zip(*mine, strict=True)) if any(c != "" for c in cells)]
+            mine = [tuple(column[i] for i in filled) for column in mine] if len(filled) < len(lines) else mine
+        arrays = []
+        for i, cells in enumerate(mine):
+            arrays.append(texts(cells))
+            kinds = set(map(type, cells))
+            if str in kinds and float in kinds:
+                as_text.setdefault(i, []).extend(self._first + 1 + above + filled[r] for r, c in enumerate(cells)
+                                                 if type(c) is str and c and _NUMBER.match(c))
+        names = [str(i) for i in range(len(mine))]
+        return pa.RecordBatch.from_arrays(arrays, names=names), filled, len(lines)
 
     def _remarks(self, as_text: dict[int, list[int]], errors: list[tuple[int, int, str]]) -> Iterator[Remark]:
         here = dict(zip(self._columns, self.headers, strict=True))
@@ -204,6 +215,18 @@ class SheetSource:
             if rows:
                 yield Remark("odd", self.headers[i], "numbers stored as text among numbers", tuple(rows[:SHOWN]), len(rows),
                              "they are read like the other numbers; convert them in the workbook if they are meant as such")
+
+
+@contextmanager
+def _uncollected() -> Iterator[None]:
+    """Millions of cells come and go as Python objects here, none of them in circles: looking for those is a third of the time."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
 
 
 def _sheet_of(path: Path, cells: str, book: Any) -> str:
