@@ -25,8 +25,8 @@ def marked(path: Path) -> Proposal:
 
 
 def shape(proposal: Proposal) -> dict[str, tuple[set[str], set[str]]]:
-    """Per table its headers and the tables it links to."""
-    return {n: ({c.header for c in t.columns.values()}, set(t.links.values())) for n, t in proposal.layout.tables.items()}
+    """Per table its headers and the tables it parents to."""
+    return {n: ({c.header for c in t.columns.values()}, set(t.parents.values())) for n, t in proposal.layout.tables.items()}
 
 
 VISITS = {

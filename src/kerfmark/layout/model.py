@@ -2,7 +2,11 @@
 
 A table takes rows from one source. With `each_row` every row is a record of its own; otherwise there is one record per
 distinct combination of the columns and links in `known_by`. Every table gets a generated primary key. A link without
-`by` finds its parent through the row itself: the parent's own columns stand in the same row.
+`by` finds its parent through the row itself: the parent's own columns stand in the same row. A link with `by` looks the
+parent up by the values of other headers, in a table of any source.
+
+A table with `part_of` holds what several columns, or the parts of one cell, say about a record of that table: one record per
+filled group of columns (`headers`), or per part of a cell (`split`), numbered or named by its column with `told` or `position`.
 """
 
 from __future__ import annotations
@@ -69,15 +73,42 @@ class SourceSpec(_Part):
 
 
 class ColumnSpec(_Part):
-    """A column: the header it comes from, and its type."""
+    """A column: where its values come from, and its type.
 
-    header: str
+    From one `header`; or, in a table that is `part_of` another, from several `headers` of the same meaning, from the parts
+    of a cell (`header` with `split`, what stands between the parts), or from what tells these apart: `told` names each of
+    the headers in their order, `position` counts the parts from 1.
+    """
+
+    header: str = ""
+    headers: tuple[str, ...] = ()
+    told: tuple[str, ...] = ()
+    position: bool = False
+    split: str = ""
     type: str = "text"
 
     @model_validator(mode="before")
     @classmethod
     def _short(cls, value: Any) -> Any:
         return {"header": value} if isinstance(value, str) else value
+
+    @model_validator(mode="before")
+    @classmethod
+    def _counted(cls, value: Any) -> Any:
+        return {"type": "integer"} | value if isinstance(value, dict) and value.get("position") else value
+
+    @model_validator(mode="after")
+    def _one_origin(self) -> ColumnSpec:
+        if sum([bool(self.header), bool(self.headers), bool(self.told), self.position]) != 1:
+            raise ValueError("say one of header, headers, told and position")
+        if self.split and not self.header:
+            raise ValueError("split needs the header whose cells are split")
+        return self
+
+    @property
+    def sources(self) -> tuple[str, ...]:
+        """The headers that its values come from."""
+        return (self.header,) if self.header else self.headers
 
     @field_validator("type")
     @classmethod
@@ -90,6 +121,23 @@ class ColumnSpec(_Part):
         return parse_type(self.type)
 
 
+class LinkSpec(_Part):
+    """A link to a table: through the row itself or, with `by`, to the record whose columns have the values of headers.
+
+    `by` maps columns of the parent to headers of this table's source. Where no such record is known, one is made of these
+    values. `repeats` maps further columns of the parent to headers that say the same again, which is checked in every row.
+    """
+
+    to: str
+    by: dict[str, str] = {}
+    repeats: dict[str, str] = {}
+
+    @model_validator(mode="before")
+    @classmethod
+    def _short(cls, value: Any) -> Any:
+        return {"to": value} if isinstance(value, str) else value
+
+
 class TableSpec(_Part):
     """A table: see the module's docstring. `links` maps the foreign key column to the table it leads to.
 
@@ -99,12 +147,24 @@ class TableSpec(_Part):
 
     source: str
     each_row: bool = False
+    part_of: str = ""
     known_by: tuple[str, ...] = ()
     unique: tuple[tuple[str, ...], ...] = ()
     optional: tuple[str, ...] = ()
     key: str = ""
-    links: dict[str, str] = {}
+    links: dict[str, LinkSpec] = {}
     columns: dict[str, ColumnSpec] = {}
+
+    @property
+    def parents(self) -> dict[str, str]:
+        """The table that each link leads to."""
+        return {name: link.to for name, link in self.links.items()}
+
+    @property
+    def headers(self) -> list[str]:
+        """The headers whose values live in this table, or are found again through its links."""
+        own = [h for c in self.columns.values() for h in c.sources]
+        return own + [h for link in self.links.values() for h in (*link.by.values(), *link.repeats.values())]
 
     @property
     def unique_sets(self) -> list[tuple[str, ...]]:
@@ -133,28 +193,53 @@ class Layout(_Part):
         """The tables in an order in which each comes after those it links to; names as in the layout otherwise."""
         out: list[str] = []
 
-        def visit(name: str) -> None:
-            if name not in out:
-                for parent in self.tables[name].links.values():
-                    if parent != name:
-                        visit(parent)
+        def visit(name: str, on_the_way: tuple[str, ...]) -> None:
+            if name not in out and name not in on_the_way:
+                for parent in self.tables[name].parents.values():
+                    visit(parent, (*on_the_way, name))
                 out.append(name)
 
         for name in self.tables:
-            visit(name)
+            visit(name, ())
         return out
 
     def path(self, base: str, table: str) -> list[tuple[str, str, str]] | None:
-        """How links lead from one table to another, as (table, foreign key column, parent); None when they do not."""
+        """How links through the row lead from one table to another, as (table, foreign key column, parent); None when they
+        do not. A table that is part of another is reached through that one."""
+        if self.tables[table].part_of:
+            return self.path(base, self.tables[table].part_of)
         reached: dict[str, list[tuple[str, str, str]]] = {base: []}
         queue = [base]
         for name in queue:
-            for column, parent in self.tables[name].links.items():
-                if parent not in reached:
-                    reached[parent] = [*reached[name], (name, column, parent)]
-                    queue.append(parent)
+            for column, link in self.tables[name].links.items():
+                if link.to not in reached and not link.by:
+                    reached[link.to] = [*reached[name], (name, column, link.to)]
+                    queue.append(link.to)
         return reached.get(table)
 
     def base_of(self, source: str) -> str:
         """The table that holds a record per row of a source."""
         return next(n for n, t in self.tables.items() if t.source == source and t.each_row)
+
+    def is_looked_up(self, table: str) -> bool:
+        """Whether some link finds its record in a table by value, and so may have added to it."""
+        return any(link.by and link.to == table for t in self.tables.values() for link in t.links.values())
+
+    def owner_link(self, table: str) -> str:
+        """The link of a table that is part of another by which it belongs to that one."""
+        spec = self.tables[table]
+        return next(n for n, link in spec.links.items() if link.to == spec.part_of and not link.by)
+
+    def home_of(self, source: str, header: str) -> tuple[str, ColumnSpec] | None:
+        """The table whose column a header of a source ends up in, and that column; None when it has no home."""
+        for name, table in self.tables.items():
+            if table.source != source:
+                continue
+            for column in table.columns.values():
+                if header in column.sources:
+                    return name, column
+            for link in table.links.values():
+                for parent_column, h in (*link.by.items(), *link.repeats.items()):
+                    if h == header:
+                        return link.to, self.tables[link.to].columns[parent_column]
+        return None

@@ -41,7 +41,8 @@ class Difference:
 
 @dataclass(frozen=True)
 class SourceProof:
-    """What comparing one source with its view gave. `changed`: the file is not the one that was loaded."""
+    """What comparing one source with its view gave. `changed`: the file is not the one that was loaded; `named` counts the
+    records at the end of its table that stand in no row of it: other rows only name them."""
 
     source: str
     file: str
@@ -51,6 +52,7 @@ class SourceProof:
     changed: bool
     total: int
     differences: tuple[Difference, ...]
+    named: int = 0
 
     @property
     def holds(self) -> bool:
@@ -67,11 +69,11 @@ class _Expected:
         self.headers: list[str] = []
         self.values: list[pa.Array] = []
         self.codes: list[np.ndarray] = []
-        homes = {c.header: c for t in layout.tables.values() if t.source == name for c in t.columns.values()}
-        for header in (h for h in encoded.source.headers if h in homes):
+        homes = {h: home[1] for h in encoded.source.headers if (home := layout.home_of(name, h))}
+        for header, spec_of in homes.items():
             texts = encoded.column(header).without(list(spec.blanks))
             self.headers.append(header)
-            self.values.append(stored(texts.typed(homes[header].of_type)))
+            self.values.append(stored(texts.values if spec_of.split else texts.typed(spec_of.of_type)))
             self.codes.append(texts.codes)
 
     def cells(self, i: int, start: int, end: int) -> pa.Array:
@@ -89,21 +91,24 @@ def prove_source(database: Path, db: sqlite3.Connection, layout: Layout, name: s
                  changed: bool, progress: Progress) -> SourceProof:
     """Compares one source, read anew, with the view that rejoins it."""
     expected = _Expected(layout, name, encoded)
-    same, count = _same_in_order(database, name, expected, progress)
-    differences, total = ((), 0) if same else _differences(db, name, expected)
-    return SourceProof(name, file, encoded.rows, count if same else _count(db, name), encoded.rows * len(expected.headers),
-                       changed, total, differences)
+    more = layout.is_looked_up(layout.base_of(name))    # then rows may follow that only others name
+    same, count = _same_in_order(database, name, expected, progress, more)
+    named = max(0, _count(db, name) - encoded.rows) if more else 0
+    differences, total = ((), 0) if same else _differences(db, name, expected, named)
+    return SourceProof(name, file, encoded.rows, count if same else _count(db, name) - named,
+                       encoded.rows * len(expected.headers), changed, total, differences, named)
 
 
 def _count(db: sqlite3.Connection, source: str) -> int:
     return int(db.execute(f"SELECT count(*) FROM {quote(view_name(source))}").fetchone()[0])
 
 
-def _same_in_order(database: Path, source: str, expected: _Expected, progress: Progress) -> tuple[bool, int]:
-    """Whether the view's rows are the source's, one after the other, and how many rows it has."""
+def _same_in_order(database: Path, source: str, expected: _Expected, progress: Progress, more: bool) -> tuple[bool, int]:
+    """Whether the view's rows are the source's, one after the other (`more` rows may follow), and how many these are."""
     at = 0
     try:
         for batch in _view_batches(database, source, expected):
+            batch = batch.slice(0, expected.rows - at) if more else batch
             end = at + batch.num_rows
             if end > expected.rows or not all(
                     batch.column(i).equals(expected.cells(i, at, end)) for i in range(len(expected.headers))):
@@ -132,8 +137,9 @@ def _view_batches(database: Path, source: str, expected: _Expected) -> Iterator[
             first = False
 
 
-def _differences(db: sqlite3.Connection, source: str, expected: _Expected) -> tuple[tuple[Difference, ...], int]:
-    """What differs when rows are compared as a multiset. Slow, and only walked when something does."""
+def _differences(db: sqlite3.Connection, source: str, expected: _Expected, named: int) -> tuple[tuple[Difference, ...], int]:
+    """What differs when rows are compared as a multiset; `named` rows may be there beside. Slow, and only walked when
+    something does."""
     columns = ", ".join(quote(h) for h in expected.headers)
     found = Counter(tuple(row) for row in _typed_rows(db.execute(f"SELECT {columns} FROM {quote(view_name(source))}")))
     lost: list[int] = []
@@ -157,7 +163,8 @@ def _differences(db: sqlite3.Connection, source: str, expected: _Expected) -> tu
                     for h, a, b in zip(expected.headers, row, twin, strict=True) if a != b]
         if len(out) >= SHOWN:
             break
-    total = max(len(out), len(lost), sum(1 for _ in strange))
+    strange = strange[:max(0, len(strange) - named)]
+    total = max(len(out), len(lost), len(strange))
     if len(out) < SHOWN:
         out += [Difference(None, "", "no such row", "; ".join(_said(v) for v in row)) for row in strange[: SHOWN - len(out)]]
         total = max(total, len(out))

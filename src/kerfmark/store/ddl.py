@@ -11,7 +11,7 @@ from sqlalchemy.engine import Dialect
 from sqlalchemy.schema import CreateIndex, CreateTable
 from sqlalchemy.sql.type_api import TypeEngine
 
-from kerfmark.layout.model import Layout
+from kerfmark.layout.model import Layout, TableSpec
 from kerfmark.profile.types import ColumnType
 
 TypeMapper = Callable[[ColumnType], TypeEngine[Any]]
@@ -45,7 +45,7 @@ def statements(layout: Layout, headers: Mapping[str, Sequence[str]], dialect: Di
         spec = layout.tables[name]
         key = Column(layout.key_of(name), Integer, primary_key=True, autoincrement=True)
         links = [Column(link, Integer, ForeignKey(f"{parent}.{layout.key_of(parent)}"), nullable=link in spec.optional)
-                 for link, parent in spec.links.items()]
+                 for link, parent in spec.parents.items()]
         columns = [Column(c, mapper(s.of_type), nullable=c in spec.optional) for c, s in spec.columns.items()]
         table = Table(name, metadata, key, *links, *columns)
         for unique in spec.unique_sets:
@@ -67,16 +67,79 @@ def view_name(source: str) -> str:
 
 def view(layout: Layout, source: str, headers: Sequence[str], dialect: Dialect) -> str:
     """The statement for the view that rejoins a source: its headers in their order."""
-    quote = dialect.identifier_preparer.quote_identifier
-    base = layout.base_of(source)
-    joins: dict[str, str] = {}
-    cells: dict[str, str] = {}
-    for name, spec in layout.tables.items():
-        if spec.source != source:
-            continue
-        for child, link, parent in layout.path(base, name) or []:
-            joins.setdefault(parent, f"LEFT JOIN {quote(parent)} ON {quote(parent)}.{quote(layout.key_of(parent))}"
-                                     f" = {quote(child)}.{quote(link)}")
-        cells |= {s.header: f"{quote(name)}.{quote(c)} AS {quote(s.header)}" for c, s in spec.columns.items()}
-    chosen = ",\n       ".join(cells[h] for h in headers if h in cells)
-    return "\n".join([f"CREATE VIEW {quote(view_name(source))} AS", f"SELECT {chosen}", f"FROM {quote(base)}", *joins.values()])
+    return _View(layout, source, dialect).statement(headers)
+
+
+class _View:
+    """Finds every header of a source again, from the table with a record per row on."""
+
+    def __init__(self, layout: Layout, source: str, dialect: Dialect) -> None:
+        self.layout, self.source = layout, source
+        self.base = layout.base_of(source)
+        self.quote = dialect.identifier_preparer.quote_identifier
+        self.joins: dict[str, str] = {}
+
+    def statement(self, headers: Sequence[str]) -> str:
+        """The whole statement."""
+        cells = {h: cell for h in headers if (cell := self._cell(h))}
+        chosen = ",\n       ".join(f"{cell} AS {self.quote(h)}" for h, cell in cells.items())
+        return "\n".join([f"CREATE VIEW {self.quote(view_name(self.source))} AS", f"SELECT {chosen}",
+                          f"FROM {self.quote(self.base)}", *self.joins.values()])
+
+    def _cell(self, header: str) -> str:
+        """What a row says under a header; "" for one that was left out."""
+        for name, table in self.layout.tables.items():
+            if table.source != self.source:
+                continue
+            if table.part_of:
+                if cell := self._of_part(name, table, header):
+                    return cell
+                continue
+            for column, spec in table.columns.items():
+                if spec.header == header and not spec.split:
+                    return f"{self._reach(name)}.{self.quote(column)}"
+            for link, target in table.links.items():
+                for column, h in (*target.by.items(), *target.repeats.items()):
+                    if h == header:
+                        return f"{self._looked_up(self._reach(name), name, link, target.to)}.{self.quote(column)}"
+        return ""
+
+    def _reach(self, name: str) -> str:
+        """A table that links through the row lead to, joined."""
+        for child, link, parent in self.layout.path(self.base, name) or []:
+            self.joins.setdefault(parent, self._join(self.quote(parent), "", parent, f"{self.quote(child)}.{self.quote(link)}"))
+        return self.quote(name)
+
+    def _looked_up(self, child: str, name: str, link: str, parent: str) -> str:
+        alias = self.quote(f"{name}.{link}")
+        self.joins.setdefault(alias, self._join(self.quote(parent), f" AS {alias}", parent, f"{child}.{self.quote(link)}", alias))
+        return alias
+
+    def _join(self, table: str, as_: str, parent: str, reference: str, alias: str = "") -> str:
+        return f"LEFT JOIN {table}{as_} ON {alias or table}.{self.quote(self.layout.key_of(parent))} = {reference}"
+
+    def _of_part(self, name: str, table: TableSpec, header: str) -> str:
+        """One of several columns, or the parts of a cell put together again."""
+        q, mine = self.quote, self.quote(name)
+        reached = f"{self._reach(table.part_of)}.{q(self.layout.key_of(table.part_of))}"
+        owner = f"{mine}.{q(self.layout.owner_link(name))} = {reached}"
+        for column, spec in table.columns.items():
+            if header in spec.headers:
+                which, telling = next((n, c) for n, c in table.columns.items() if c.told)
+                told = telling.told[spec.headers.index(header)]
+                value = told if telling.of_type.kind == "integer" else "'" + told.replace("'", "''") + "'"
+                return f"(SELECT {mine}.{q(column)} FROM {mine} WHERE {owner} AND {mine}.{q(which)} = {value})"
+        position = next((q(n) for n, c in table.columns.items() if c.position), "")
+        parts = [(f"{mine}.{q(n)}", "", c.split) for n, c in table.columns.items() if c.header == header and c.split]
+        for link, target in table.links.items():
+            for column, h in target.by.items():
+                if h == header:
+                    parent = q(target.to)
+                    joined = f" JOIN {parent} ON {parent}.{q(self.layout.key_of(target.to))} = {mine}.{q(link)}"
+                    parts.append((f"{parent}.{q(column)}", joined, self.layout.tables[target.to].columns[column].split))
+        if not parts:
+            return ""
+        value, joined, split = parts[0]
+        separator = "'" + split.replace("'", "''") + "'"
+        return (f"(SELECT group_concat(part, {separator}) FROM (SELECT {value} AS part FROM {mine}{joined} "
+                f"WHERE {owner} ORDER BY {mine}.{position}))")

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import pyarrow.compute as pc
 
-from kerfmark.layout.model import VERSION, ColumnSpec, Layout, SourceSpec, TableSpec, generated_key
+from kerfmark.layout.model import VERSION, ColumnSpec, Layout, LinkSpec, SourceSpec, TableSpec, generated_key
 from kerfmark.layout.names import free_name, singular, snake
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.recognise import Recognised, kind_of
@@ -112,7 +112,7 @@ class _Writer:
         taken, links = set(columns), {}
         for parent, e in parents:
             key = generated_key(parent, self._column_names(e, parent).values())
-            links[free_name(key, taken, f"{parent}_link")] = parent
+            links[free_name(key, taken, f"{parent}_link")] = LinkSpec(to=parent)
         link_of = {c: link for (_, e), link in zip(parents, links, strict=True) for c in e.everything}
         known_by = tuple(dict.fromkeys(named.get(c) or link_of[c] for c in entity.key))
         optional = [n for c, n in named.items() if self.encoded.columns[c].blanks and self._blank_here(c, entity)]

@@ -168,4 +168,4 @@ def _told_of(table: TableRows, batches: Iterator[pa.RecordBatch], progress: Prog
 
 def _made(layout: Layout, table: TableRows) -> TableMade:
     spec = layout.tables[table.name]
-    return TableMade(table.name, table.rows, layout.key_of(table.name), spec.known_by, dict(spec.links), tuple(spec.columns))
+    return TableMade(table.name, table.rows, layout.key_of(table.name), spec.known_by, spec.parents, tuple(spec.columns))

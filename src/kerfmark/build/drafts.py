@@ -1,0 +1,82 @@
+"""The records of a table while they are put together, and the problems met on the way."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+
+import numpy as np
+import pyarrow as pa
+
+from kerfmark.errors import Origin
+from kerfmark.layout.model import TableSpec
+
+BATCH = 65_536
+"""Rows per batch handed on."""
+SHOWN = 10
+"""Problems shown before the rest is only counted."""
+
+
+@dataclass(frozen=True)
+class Values:
+    """A column of a table before it is spelled out: typed values, and one code per record (-1: blank)."""
+
+    values: pa.Array | None                 # None: the codes are numbers of records
+    codes: np.ndarray | None                # None: a run of numbers that starts at 1
+
+
+@dataclass
+class TableRows:
+    """The records of one table, in the order of their generated keys. `columns` maps names to contents, key first.
+
+    `row_of` is the source row that each record was first met in; None when every row is a record.
+    """
+
+    name: str
+    spec: TableSpec
+    rows: int
+    columns: dict[str, Values]
+    row_of: np.ndarray | None = None
+
+    def source_rows(self) -> np.ndarray:
+        """The source row of each record."""
+        return np.arange(self.rows) if self.row_of is None else self.row_of
+
+    def batches(self, stored: Callable[[pa.Array], pa.Array]) -> tuple[pa.Schema, Iterator[pa.RecordBatch]]:
+        """The records as Arrow batches, and their schema. `stored` turns typed values into what an engine takes; it is
+        applied to the distinct values only."""
+        columns = {n: Values(None if v.values is None else stored(v.values), v.codes) for n, v in self.columns.items()}
+        schema = pa.schema([(n, pa.int64() if v.values is None else v.values.type) for n, v in columns.items()])
+
+        def spell() -> Iterator[pa.RecordBatch]:
+            for start in range(0, self.rows, BATCH):
+                end = min(start + BATCH, self.rows)
+                yield pa.RecordBatch.from_arrays([_spelled(v, start, end) for v in columns.values()], schema=schema)
+
+        return schema, spell()
+
+
+def _spelled(column: Values, start: int, end: int) -> pa.Array:
+    if column.codes is None:
+        return pa.array(np.arange(start + 1, end + 1, dtype=np.int64))
+    codes = column.codes[start:end]
+    blank = codes < 0
+    if column.values is None:
+        return pa.array(codes.astype(np.int64) + 1, mask=blank if blank.any() else None)
+    return column.values.take(pa.array(codes, mask=blank if blank.any() else None))
+
+
+@dataclass
+class Problems:
+    """What does not fit, one line each (the first ones), and how many there are."""
+
+    lines: list[str] = field(default_factory=list)
+    total: int = 0
+    remedies: list[str] = field(default_factory=list)
+
+    def add(self, origins: list[tuple[Origin, str]], total: int, remedy: str) -> None:
+        """Adds the places of one kind of problem, how many there are, and what to do."""
+        self.lines += [f"{origin}: {reason}" for origin, reason in origins[: max(0, SHOWN - len(self.lines))]]
+        self.total += total
+        if remedy not in self.remedies:
+            self.remedies.append(remedy)
