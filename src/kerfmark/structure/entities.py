@@ -44,11 +44,14 @@ class Trait:
     header: str
     kind: str
     length: float = 0.0
+    several: bool = False
+    """Whether it is one of several columns that repeat, or holds several values per cell: such a column decides nothing."""
 
     @property
     def caution(self) -> float | None:
         """By how much more evidence is needed before this column decides others; None when it never does."""
-        if self.kind in ("decimal", "real", "date", "timestamp", "time", "boolean") or self.length > LONGEST_KEY:
+        if self.kind in ("decimal", "real", "date", "timestamp", "time", "boolean") or (
+                self.length > LONGEST_KEY or self.several):
             return None
         if looks_like_key(self.header):
             return 1.0

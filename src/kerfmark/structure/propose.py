@@ -2,18 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark.errors import counted
 from kerfmark.layout.model import VERSION, ColumnSpec, Layout, LinkSpec, SourceSpec, TableSpec, generated_key
 from kerfmark.layout.names import free_name, singular, snake
 from kerfmark.profile.encode import EncodedSource
-from kerfmark.profile.recognise import Recognised, kind_of
+from kerfmark.profile.recognise import Recognised, kind_of, recognise
+from kerfmark.profile.reserved import RESERVED
+from kerfmark.profile.types import TEXT, ColumnType
 from kerfmark.structure.entities import Entity, Trait, find_entities
 from kerfmark.structure.headers import helpful, stem
+from kerfmark.structure.repeats import Repetition, repetitions, separator_of
+
+POSITION = "position_no"
+"""The column that counts repeated columns and the parts of a cell."""
 
 
 @dataclass(frozen=True)
@@ -62,10 +70,15 @@ def propose(encoded: EncodedSource, recognised: Sequence[Recognised], name: str,
             taken: set[str]) -> Proposal:
     """The tables that a flat source holds. `name` is what the layout calls it, `spec` how it is read; names in `taken` are
     not given to tables, and those given are added."""
-    traits = [Trait(c.header, kind_of(c.values, r.type), float(pc.mean(pc.binary_length(c.values)).as_py() or 0))
-              for c, r in zip(encoded.columns, recognised, strict=True)]
+    kinds = [kind_of(c.values, r.type) for c, r in zip(encoded.columns, recognised, strict=True)]
+    repeated = repetitions(encoded.columns, kinds)
+    several = {c for r in repeated for c in r.columns}
+    lists = {c: s for c, column in enumerate(encoded.columns)
+             if c not in several and recognised[c].type == TEXT and kinds[c] == "text" and (s := separator_of(column))}
+    traits = [Trait(c.header, k, float(pc.mean(pc.binary_length(c.values)).as_py() or 0), i in several or i in lists)
+              for i, (c, k) in enumerate(zip(encoded.columns, kinds, strict=True))]
     base = find_entities([c.codes for c in encoded.columns], [len(c.values) for c in encoded.columns], traits)
-    return _Writer(encoded, recognised, name, spec, taken).write(base)
+    return _Writer(encoded, recognised, name, spec, taken).write(base, repeated, lists)
 
 
 def merged(proposals: Sequence[Proposal]) -> Proposal:
@@ -87,11 +100,19 @@ class _Writer:
         self.reasons: list[Reason] = []
         self.comments: dict[str, list[str]] = {}
         self.notes: list[tuple[str, str]] = []
+        self.table_of: dict[int, str] = {}
+        self.moved: set[int] = set()
 
-    def write(self, base: Entity) -> Proposal:
+    def write(self, base: Entity, repeated: Sequence[Repetition], lists: Mapping[int, str]) -> Proposal:
         name = self.name
+        self.moved = {c for r in repeated for c in r.columns} | set(lists)
+        self._settle_owners(base, repeated)
         table = free_name(singular(name), self.taken, f"{singular(name)}_record")
         self._table(base, table, name, None)
+        for one in repeated:
+            self._repetition(one)
+        for c, separator in lists.items():
+            self._list(c, separator)
         spelled = sorted({s for c in self.encoded.columns for s in c.blank_as})
         spec = self.spec.model_copy(update={"blanks": tuple(spelled)})
         self.comments[f"sources.{name}"] = [f"{self.encoded.rows:,} rows, {len(self.headers)} columns"]
@@ -102,6 +123,7 @@ class _Writer:
         """Adds the table of an entity, then those of its parents."""
         self.tables[name] = TableSpec(source=source)                # keeps the children before their parents
         parents = [(self._name(p), p) for p in entity.parents]
+        self.table_of |= dict.fromkeys(entity.own, name)
         named = self._column_names(entity, name)
         columns: dict[str, ColumnSpec] = {}
         for c, column in named.items():
@@ -131,7 +153,81 @@ class _Writer:
     def _column_names(self, entity: Entity, table: str) -> dict[int, str]:
         """A name for each column that lives in an entity's table."""
         taken: set[str] = set()
-        return {c: free_name(snake(self.headers[c]), taken, f"{table}_{snake(self.headers[c]) or c + 1}") for c in entity.own}
+        return {c: free_name(snake(self.headers[c]), taken, f"{table}_{snake(self.headers[c]) or c + 1}") for c in entity.own
+                if c not in self.moved}
+
+    def _settle_owners(self, base: Entity, repeated: Sequence[Repetition]) -> None:
+        """Sees to it that all columns of a repetition live in one entity: the one that has them all, or the base."""
+        def walk(entity: Entity) -> list[Entity]:
+            return [entity, *(e for p in entity.parents for e in walk(p))]
+
+        entities = walk(base)
+        for one in repeated:
+            if not any(one.columns <= set(e.own) for e in entities):
+                for entity in entities:
+                    entity.columns = [c for c in entity.columns if c not in one.columns]
+                base.columns = sorted([*base.columns, *one.columns])
+
+    def _repetition(self, one: Repetition) -> None:
+        """A table with a record per filled group of repeated columns."""
+        lead_words, lead = one.members[0]
+        owner = self.table_of[lead[0]]
+        plain = singular("_".join(lead_words)) if lead_words else one.what
+        longer = f"{owner}_{plain or 'part'}"
+        name = free_name(longer if plain in RESERVED or len(plain) < 4 else plain, self.taken, longer)
+        key = self._key(owner)
+        taken = {key}
+        numbers = all(t.isdigit() for t in one.told)
+        telling = free_name({"number": POSITION}.get(one.what, one.what), taken, f"{one.what}_name")
+        columns = {telling: ColumnSpec(told=one.told, type="integer" if numbers else "text")}
+        optional: list[str] = []
+        for said, members in one.members:
+            column = free_name("_".join(said) or "value", taken, f"{plain}_{'_'.join(said) or 'value'}")
+            headers = tuple(self.headers[c] for c in members)
+            columns[column] = ColumnSpec(headers=headers, type=str(self._common_type(members)))
+            if len(one.members) > 1 and self._blank_beside(one, members):
+                optional.append(column)
+        self.tables[name] = TableSpec(source=self.name, part_of=owner, known_by=(key, telling), optional=tuple(optional),
+                                      links={key: LinkSpec(to=owner)}, columns=columns)
+        groups = counted(len(one.told), one.what if one.what != "number" else "numbered group")
+        listed = ", ".join(self.headers[c] for c in sorted(one.columns))
+        self.comments[f"tables.{name}"] = [f"{groups} of repeated columns: {listed}"]
+        self.notes.append((name, f"{listed} say the same of each {owner} several times: a table of their own, without blanks"))
+
+    def _blank_beside(self, one: Repetition, members: Sequence[int]) -> bool:
+        """Whether one of the columns is blank somewhere in a group that is filled."""
+        for i, c in enumerate(members):
+            others = [m[i] for _, m in one.members if m[i] != c]
+            blank = self.encoded.columns[c].codes < 0
+            if any(bool(np.any(blank & (self.encoded.columns[o].codes >= 0))) for o in others):
+                return True
+        return False
+
+    def _common_type(self, members: Sequence[int]) -> ColumnType:
+        """The one type that all columns of a meaning have, or text."""
+        values = pa.concat_arrays([self.encoded.columns[c].values for c in members]).unique()
+        return recognise(values).type if len(values) else TEXT
+
+    def _list(self, c: int, separator: str) -> None:
+        """A table with the distinct parts of a column's cells, and one that says which record has which."""
+        owner, header = self.table_of[c], self.headers[c]
+        plain = singular(snake(header)) or "part"
+        parts = free_name(plain, self.taken, f"{owner}_{plain}")
+        column = free_name("name", set(), "name")
+        self.tables[parts] = TableSpec(source=self.name, known_by=(column,),
+                                       columns={column: ColumnSpec(header=header, split=separator)})
+        self.comments[f"tables.{parts}"] = [f'the values that stand in the cells of "{header}", separated by "{separator}"']
+        between = free_name(f"{owner}_{parts}", self.taken, f"{owner}_{parts}_list")
+        key, link = self._key(owner), f"{parts}_id"
+        self.tables[between] = TableSpec(
+            source=self.name, part_of=owner, known_by=(key, POSITION), columns={POSITION: ColumnSpec(position=True)},
+            links={key: LinkSpec(to=owner), link: LinkSpec(to=parts, by={column: header})})
+        self.comments[f"tables.{between}"] = [f'which {owner} has which {parts}, in the order of the cell']
+        self.notes.append((header, f'cells hold several values, separated by "{separator}": a record for each'))
+
+    def _key(self, table: str) -> str:
+        spec = self.tables[table]
+        return generated_key(table, [*spec.columns, *spec.links])
 
     def _blank_here(self, c: int, entity: Entity) -> bool:
         """Whether a column is blank in some record of an entity (not only in rows that have no such record)."""

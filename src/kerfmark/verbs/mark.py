@@ -12,6 +12,7 @@ from kerfmark.profile.recognise import blank_spellings, settle
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Source
 from kerfmark.structure.propose import Proposal, merged, propose, source_name
+from kerfmark.structure.references import connect
 from kerfmark.verbs.sources import spec_of
 
 
@@ -34,4 +35,11 @@ def mark_sources(sources: Sequence[Source], folder: Path, progress: Progress = s
         notes = tuple((r.header or found.name, r.what) for r in found.remarks)
         proposals.append(replace(proposal, notes=notes + proposal.notes))
         encoded[name] = settled
-    return merged(proposals), encoded
+    progress("linking", 0, 0)
+    whole = merged(proposals)
+    connected = connect(whole.layout, encoded)
+    said = {f"tables.{r.table}": [*whole.comments.get(f"tables.{r.table}", []), str(r)] for r in connected.references}
+    return replace(whole, layout=connected.layout, comments=whole.comments | said,
+                   notes=(*whole.notes, *((r.table, f"links to {r.parent}: {r}") for r in connected.references),
+                          *((old, f"says only what {new} says: not a table of its own") for old, new in connected.renamed.items())),
+                   reasons=tuple(r for r in whole.reasons if r.table in connected.layout.tables)), encoded
