@@ -50,6 +50,10 @@ def split(layout: Layout, sources: Mapping[str, EncodedSource]) -> list[TableRow
             if target.by:
                 splitter[spec.source].look_up(tables[name], link, target, tables[target.to])
     for name, spec in layout.tables.items():
+        for link, target in spec.links.items():
+            for path, header in target.repeats.items():
+                splitter[spec.source].check_repeat(tables, name, link, path, header)
+    for name, spec in layout.tables.items():
         splitter[spec.source].check_filled(tables[name])
     if problems.total:
         raise DataRefused(
@@ -188,30 +192,48 @@ class _Splitter:
 
     def look_up(self, table: TableRows, name: str, link: LinkSpec, parent: TableRows) -> None:
         """Fills in a link that is found by value; what is said twice and differs is added to the problems."""
-        rows = table.source_rows().copy()
-        own = int(np.count_nonzero(rows >= 0)) if table.row_of is not None else table.rows
-        rows = rows[:own]                               # records that others added know nothing of this link
+        rows = self._own_rows(table)                    # records that others added know nothing of this link
         cells: dict[str, Cells] = {}
         for column, header in (*link.by.items(), *link.repeats.items()):
-            spec = parent.spec.columns[column]
-            if table.name in self._places:
-                parts, _, _ = self._split(header, spec.split)
-                cells[column] = to_typed(parts, spec.of_type), self._places[table.name][0]
-            else:
-                encoded = self.encoded.column(header)
-                cells[column] = self._typed(parent.name, column, spec, encoded), encoded.codes[rows]
+            if "." not in column:
+                cells[column] = self._cells(table, parent, column, header, rows)
         record = resolve(parent, list(link.by), cells, rows)
         whole = np.concatenate([record, np.full(table.rows - len(record), -1)]) if len(record) < table.rows else record
         table.columns[name] = Values(None, whole)
-        for column, header in link.repeats.items():
-            wrong = differing(parent, column, cells[column], record)
-            if len(wrong):
-                known = " + ".join(link.by.values())
-                self.problems.add(
-                    [(self.encoded.source.origin(r, header), f"differs from what {parent.name} says of the same {known}")
-                     for r in rows[wrong[:SHOWN]].tolist()], len(wrong),
-                    f'mend the cells, or take "{header}" out of repeats of tables > {table.name} > links > {name} and give it '
-                    "a column")
+
+    def _own_rows(self, table: TableRows) -> np.ndarray:
+        """The source rows of the records that this source gave, which come first."""
+        rows = table.source_rows()
+        return rows if table.row_of is None else rows[:int(np.count_nonzero(rows >= 0))]
+
+    def _cells(self, table: TableRows, parent: TableRows, column: str, header: str, rows: np.ndarray) -> Cells:
+        """What the records of a table say under a header, as values of a parent's column."""
+        spec = parent.spec.columns[column]
+        if table.name in self._places:
+            parts, _, _ = self._split(header, spec.split)
+            return to_typed(parts, spec.of_type), self._places[table.name][0]
+        encoded = self.encoded.column(header)
+        return self._typed(parent.name, column, spec, encoded), encoded.codes[rows]
+
+    def check_repeat(self, tables: Mapping[str, TableRows], name: str, link: str, path: str, header: str) -> None:
+        """Adds a problem for each record that says under a header something else than what its link leads to."""
+        table, target = tables[name], self.layout.tables[name].links[link]
+        parent, rows = tables[target.to], self._own_rows(table)
+        record = table.columns[link].codes
+        assert record is not None
+        record = record[:len(rows)]
+        *links, column = path.split(".")
+        for further in links:
+            next_ = parent.columns[further].codes
+            assert next_ is not None
+            record, parent = np.append(next_, -1)[record], tables[parent.spec.links[further].to]
+        wrong = differing(parent, column, self._cells(table, parent, column, header, rows), record)
+        if len(wrong):
+            known = " + ".join(target.by.values())
+            self.problems.add(
+                [(self.encoded.source.origin(r, header), f"differs from what {parent.name} says of the same {known}")
+                 for r in rows[wrong[:SHOWN]].tolist()], len(wrong),
+                f'mend the cells, or take "{header}" out of repeats of tables > {name} > links > {link} and give it a column')
 
     def _key_headers(self, name: str) -> list[str]:
         """The headers by which a table's records are known."""

@@ -125,7 +125,8 @@ class LinkSpec(_Part):
     """A link to a table: through the row itself or, with `by`, to the record whose columns have the values of headers.
 
     `by` maps columns of the parent to headers of this table's source. Where no such record is known, one is made of these
-    values. `repeats` maps further columns of the parent to headers that say the same again, which is checked in every row.
+    values. `repeats` maps further columns of the parent, or of tables that it links to (`link.column`), to headers
+    that say the same again, which is checked in every row.
     """
 
     to: str
@@ -241,5 +242,16 @@ class Layout(_Part):
             for link in table.links.values():
                 for parent_column, h in (*link.by.items(), *link.repeats.items()):
                     if h == header:
-                        return link.to, self.tables[link.to].columns[parent_column]
+                        return self.follow(link.to, parent_column)
         return None
+
+    def follow(self, table: str, path: str) -> tuple[str, ColumnSpec] | None:
+        """The table and the column that `column` or `link.column` (or `link.link.column`), seen from a table, stand for; None
+        when there is none."""
+        *links, column = path.split(".")
+        for link in links:
+            if link not in self.tables[table].links:
+                return None
+            table = self.tables[table].links[link].to
+        found = self.tables[table].columns.get(column)
+        return None if found is None else (table, found)

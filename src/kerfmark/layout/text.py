@@ -107,7 +107,7 @@ def _of_table(layout: Layout, name: str, table: TableSpec) -> list[str]:
             out.append(f'{here} > links > {column}: there is no table "{link.to}"{_near(link.to, layout.tables)}')
         elif link.by:
             out += [f'{here} > links > {column}: the table "{link.to}" has no column "{c}"{_near(c, parent.columns)}'
-                    for c in (*link.by, *link.repeats) if c not in parent.columns]
+                    for c in (*link.by, *link.repeats) if layout.follow(link.to, c) is None]
             if set(link.by) not in [set(u) for u in parent.unique_sets]:
                 out.append(f'{here} > links > {column}: {" + ".join(link.by)} is not what the table "{link.to}" is known_by, '
                            "nor unique in it")

@@ -101,8 +101,18 @@ class _View:
             for link, target in table.links.items():
                 for column, h in (*target.by.items(), *target.repeats.items()):
                     if h == header:
-                        return f"{self._looked_up(self._reach(name), name, link, target.to)}.{self.quote(column)}"
+                        return self._through(name, link, target.to, column)
         return ""
+
+    def _through(self, name: str, link: str, parent: str, path: str) -> str:
+        """A column of what a link by value leads to, or of what that links to."""
+        reached = self._looked_up(self._reach(name), f"{name}.{link}", link, parent)
+        way = f"{name}.{link}"
+        *links, column = path.split(".")
+        for further in links:
+            parent, way = self.layout.tables[parent].links[further].to, f"{way}.{further}"
+            reached = self._looked_up(reached, way, further, parent)
+        return f"{reached}.{self.quote(column)}"
 
     def _reach(self, name: str) -> str:
         """A table that links through the row lead to, joined."""
@@ -111,7 +121,7 @@ class _View:
         return self.quote(name)
 
     def _looked_up(self, child: str, name: str, link: str, parent: str) -> str:
-        alias = self.quote(f"{name}.{link}")
+        alias = self.quote(name)
         self.joins.setdefault(alias, self._join(self.quote(parent), f" AS {alias}", parent, f"{child}.{self.quote(link)}", alias))
         return alias
 

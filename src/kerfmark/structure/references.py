@@ -69,6 +69,11 @@ class _Keys:
     def column(self, source: str, header: str) -> EncodedColumn:
         return self.encoded[source].column(header).without(list(self.layout.sources[source].blanks))
 
+    def tells_apart(self, source: str, spec: ColumnSpec) -> bool:
+        """Whether a column of text has a different value in every row."""
+        column = self.column(source, spec.header)
+        return spec.of_type.kind == "text" and len(column.values) == len(column.codes)
+
     def texts(self, source: str, header: str, spec: ColumnSpec) -> pa.StringArray:
         """The distinct values of a column, each spelled in one way; null for what has not its type."""
         if (source, header) not in self._texts:
@@ -94,9 +99,9 @@ def connect(layout: Layout, encoded: Mapping[str, EncodedSource]) -> Connected:
 
 
 def _references(layout: Layout, keys: _Keys) -> list[Reference]:
-    parents = [(name, unique[0]) for name, spec in layout.tables.items() for unique in spec.unique_sets
-               if len(unique) == 1 and unique[0] in spec.columns and spec.columns[unique[0]].header
-               and not spec.columns[unique[0]].split]
+    parents = [(name, column) for name, spec in layout.tables.items() for column, c in spec.columns.items()
+               if c.header and not c.split and (
+                   (column,) in spec.unique_sets or (spec.each_row and keys.tells_apart(spec.source, c)))]
     out: list[Reference] = []
     for name, spec in layout.tables.items():
         for column, c in spec.columns.items():
@@ -105,7 +110,21 @@ def _references(layout: Layout, keys: _Keys) -> list[Reference]:
             options = [r for parent, key in parents if (r := _reference(layout, keys, name, column, parent, key))]
             if options:
                 out.append(max(options, key=lambda r: (r.named, not r.strays, layout.tables[r.parent].each_row, r.coverage)))
-    return _without_circles(out)
+    return _one_per_parent(_without_circles(out), layout, keys)
+
+
+def _one_per_parent(references: Sequence[Reference], layout: Layout, keys: _Keys) -> list[Reference]:
+    """References without those by which a record only says again (by its name, say) what another reference says (by code)."""
+    out: list[Reference] = []
+    for r in sorted(references, key=lambda r: ((r.column,) not in layout.tables[r.table].unique_sets, not r.named, len(r.strays))):
+        child = layout.tables[r.table]
+        twin = next((o for o in out if (o.table, o.parent) == (r.table, r.parent) and o.key != r.key), None)
+        if twin is not None and r.table != r.parent:
+            link = LinkSpec(to=r.parent, by={twin.key: child.columns[twin.column].header})
+            if r.key in _repeated({r.column: child.columns[r.column]}, child.source, link, layout, keys):
+                continue
+        out.append(r)
+    return sorted(out, key=lambda r: (list(layout.tables).index(r.table), list(layout.tables[r.table].columns).index(r.column)))
 
 
 def _reference(layout: Layout, keys: _Keys, name: str, column: str, parent: str, key: str) -> Reference | None:
@@ -129,6 +148,8 @@ def _reference(layout: Layout, keys: _Keys, name: str, column: str, parent: str,
     if is_key and not (named and len(own) <= len(other) and not same_table and list(layout.tables).index(parent) < list(
             layout.tables).index(name)) and not (len(own) < .8 * len(other) and mine.of_type.kind == "text"):
         return None
+    if child.each_row and not target.each_row and keys.tells_apart(child.source, mine):
+        return None                                     # what names the records of a source is not found in a part of another
     if mine.of_type.kind == "integer" and not _tells(own, other, coverage, named, mine.header):
         return None
     if same_table and not named and is_key:
@@ -188,6 +209,9 @@ def _linked(tables: dict[str, TableSpec], r: Reference) -> dict[str, TableSpec]:
         "columns": {n: c for n, c in spec.columns.items() if n != r.column},
         "links": {**spec.links, link: LinkSpec(to=r.parent, by={r.key: header})},
         "known_by": swapped(spec.known_by), "unique": tuple(swapped(u) for u in spec.unique), "optional": swapped(spec.optional)})
+    parent = tables[r.parent]
+    if (r.key,) not in parent.unique_sets:
+        tables[r.parent] = parent.model_copy(update={"unique": (*parent.unique, (r.key,))})
     if r.strays:                                        # records that are only named lack everything else
         parent = tables[r.parent]
         rest = [n for n in (*parent.columns, *parent.links) if n != r.key and n not in parent.optional]
@@ -196,53 +220,118 @@ def _linked(tables: dict[str, TableSpec], r: Reference) -> dict[str, TableSpec]:
 
 
 def _merged(tables: dict[str, TableSpec], layout: Layout, keys: _Keys) -> tuple[dict[str, TableSpec], dict[str, str]]:
-    """The tables without those that only repeat what a table of another source says: their children link there instead."""
+    """What repeats the records of another table is taken from there: single columns of a table that links to it, and whole
+    tables that only repeat it, whose children then link there themselves."""
     gone: dict[str, str] = {}
-    for name in list(tables):
+    for name in layout.parents_first():
+        layout = layout.model_copy(update={"tables": tables})
         spec = tables[name]
-        if spec.each_row or spec.part_of or len(spec.known_by) != 1 or len(spec.links) != 1 or spec.known_by[0] not in spec.links:
-            continue
-        link = spec.links[spec.known_by[0]]
-        parent = tables[link.to]
-        if parent.source == spec.source or not link.by or any(
-                t.part_of == name or any(lk.by and lk.to == name for lk in t.links.values()) for t in tables.values()):
-            continue
-        repeats = _repeated(spec, link, parent, keys)
-        if len(repeats) < len(spec.columns):
-            continue
-        whole = LinkSpec(to=link.to, by=link.by, repeats=repeats)
-        for child, t in list(tables.items()):
-            if any(lk.to == name for lk in t.links.values()):
-                tables[child] = t.model_copy(update={"links": {n: whole if lk.to == name and not lk.by else lk
-                                                               for n, lk in t.links.items()}})
-        del tables[name]
-        gone[name] = link.to
+        for link_name, link in list(spec.links.items()):
+            if not link.by or len(link.by) > 1 or spec.part_of or link.to == name:
+                continue
+            repeats = _repeated(spec.columns, spec.source, link, layout, keys)
+            kept = {n: c for n, c in spec.columns.items() if c.header not in repeats.values()}
+            if set(spec.known_by) & (set(spec.columns) - set(kept)):
+                held = {spec.columns[n].header for n in spec.known_by if n in spec.columns}
+                repeats = {k: h for k, h in repeats.items() if h not in held}
+                kept = {n: c for n, c in spec.columns.items() if c.header not in repeats.values()}
+            if repeats:
+                there = {*kept, *spec.links}
+                spec = spec.model_copy(update={
+                    "columns": kept, "links": {**spec.links, link_name: link.model_copy(update={"repeats": repeats})},
+                    "optional": tuple(o for o in spec.optional if o in there),
+                    "unique": tuple(u for u in spec.unique if set(u) <= there)})
+                tables = {**tables, name: spec}
+        if _only_repeats(name, spec, tables):
+            key = spec.known_by[0]
+            whole = spec.links[key]
+            further = _further(spec, key, tables[whole.to], layout, keys)
+            if further is None:
+                continue
+            whole = whole.model_copy(update={"repeats": whole.repeats | further})
+            tables = {n: _redirected(t, name, whole) for n, t in tables.items() if n != name}
+            gone[name] = whole.to
     return tables, gone
 
 
-def _repeated(spec: TableSpec, link: LinkSpec, parent: TableSpec, keys: _Keys) -> dict[str, str]:
-    """Which columns of a parent say, for every record of a table that refers to it, the same as which headers."""
+def _redirected(spec: TableSpec, gone: str, whole: LinkSpec) -> TableSpec:
+    """A table whose links to one that is gone lead where that one's records are."""
+    names: dict[str, str] = {}
+    for link, target in spec.links.items():
+        wanted = f"{whole.to}_id"
+        free = wanted not in (*spec.columns, *spec.links) and target.to == gone and link == f"{gone}_id"
+        names[link] = wanted if free else link
+    links = {names[n]: whole if lk.to == gone and not lk.by else lk for n, lk in spec.links.items()}
+
+    def renamed(some: Sequence[str]) -> tuple[str, ...]:
+        return tuple(names.get(n, n) for n in some)
+
+    return spec.model_copy(update={"links": links, "known_by": renamed(spec.known_by), "optional": renamed(spec.optional),
+                                   "unique": tuple(renamed(u) for u in spec.unique)})
+
+
+def _only_repeats(name: str, spec: TableSpec, tables: Mapping[str, TableSpec]) -> bool:
+    """Whether a table is known by a link to a table of another source and has no column of its own."""
+    if spec.each_row or spec.part_of or spec.columns or len(spec.known_by) != 1:
+        return False
+    link = spec.links.get(spec.known_by[0])
+    return link is not None and bool(link.by) and tables[link.to].source != spec.source and not any(
+        t.part_of == name or any(lk.by and lk.to == name for lk in t.links.values()) for t in tables.values())
+
+
+def _further(spec: TableSpec, key: str, parent: TableSpec, layout: Layout, keys: _Keys) -> dict[str, str] | None:
+    """What the other links of a table say that repeats its parent, through that one's links; None when one says more."""
+    out: dict[str, str] = {}
+    for name, link in spec.links.items():
+        if name == key:
+            continue
+        if len(link.by) != 1:
+            return None
+        [(column, header)] = link.by.items()
+        ways = {f"{n}.{column}": ColumnSpec(header=lk.by[column]) for n, lk in parent.links.items()
+                if lk.to == link.to and list(lk.by) == [column]}
+        found = _same(ways, {"": ColumnSpec(header=header)}, spec.source, spec.links[key], layout, keys)
+        if not found:
+            return None
+        [way] = found
+        out |= {way: header} | {f"{way.rpartition('.')[0]}.{c}": h for c, h in link.repeats.items()}
+    return out
+
+
+def _repeated(columns: Mapping[str, ColumnSpec], source: str, link: LinkSpec, layout: Layout, keys: _Keys) -> dict[str, str]:
+    """Which columns of a link's parent say, for every record that links there, the same as which headers."""
+    [key] = link.by
+    theirs = {n: c for n, c in layout.tables[link.to].columns.items() if n != key and c.header and not c.split}
+    mine = {n: c for n, c in columns.items() if c.header and not c.split and len(keys.column(source, c.header).values) >= (
+        2 if words(c.header) in [words(t.header) for t in theirs.values()] else FEWEST)}
+    return _same(theirs, mine, source, link, layout, keys)
+
+
+def _same(theirs: Mapping[str, ColumnSpec], mine: Mapping[str, ColumnSpec], source: str, link: LinkSpec, layout: Layout,
+          keys: _Keys) -> dict[str, str]:
+    """Which headers of a parent's source (by name) say the same as which of the child's, in every row that links there."""
+    parent = layout.tables[link.to]
     [(key, header)] = link.by.items()
-    mine = keys.column(spec.source, header)
-    codes = np.append(pc.index_in(keys.texts(spec.source, header, parent.columns[key]),
-                                  value_set=keys.texts(parent.source, parent.columns[key].header, parent.columns[key])
-                                  ).fill_null(-1).to_numpy(zero_copy_only=False), -1)[mine.codes]
-    theirs = keys.column(parent.source, parent.columns[key].header)
-    row_of = np.full(len(theirs.values) + 1, -1, np.int64)
-    row_of[theirs.codes[::-1]] = np.arange(len(theirs.codes) - 1, -1, -1)
+    spec = parent.columns[key]
+    own = keys.column(source, header)
+    codes = np.append(pc.index_in(keys.texts(source, header, spec), value_set=keys.texts(parent.source, spec.header, spec)
+                                  ).fill_null(-1).to_numpy(zero_copy_only=False), -1)[own.codes]
+    there = keys.column(parent.source, spec.header)
+    row_of = np.full(len(there.values) + 1, -1, np.int64)
+    row_of[there.codes[::-1]] = np.arange(len(there.codes) - 1, -1, -1)
     row_of[-1] = -1
     rows = row_of[codes]
+    if not bool((rows[own.codes >= 0] >= 0).all()):
+        return {}
     out: dict[str, str] = {}
-    for c in spec.columns.values():
-        texts = keys.texts(spec.source, c.header, c)
-        said = keys.column(spec.source, c.header)
-        for column, p in parent.columns.items():
-            if column in out or column == key or not p.header or p.of_type.kind != c.of_type.kind:
+    for c in mine.values():
+        said, texts = keys.column(source, c.header), keys.texts(source, c.header, c)
+        for name, p in theirs.items():
+            if name in out or p.of_type.kind != c.of_type.kind:
                 continue
-            other = keys.texts(parent.source, p.header, p)
-            there = keys.column(parent.source, p.header)
-            where = np.append(pc.index_in(texts, value_set=other).fill_null(-2).to_numpy(zero_copy_only=False), -1)[said.codes]
-            if np.array_equal(np.append(there.codes, -1)[rows], where) and bool((rows >= 0).all()):
-                out[column] = c.header
+            other, values = keys.column(parent.source, p.header), keys.texts(parent.source, p.header, p)
+            where = np.append(pc.index_in(texts, value_set=values).fill_null(-2).to_numpy(zero_copy_only=False), -1)[said.codes]
+            if np.array_equal(np.append(other.codes, -1)[rows], where):
+                out[name] = c.header
                 break
     return out
