@@ -70,9 +70,9 @@ class _Keys:
         return self.encoded[source].column(header).without(list(self.layout.sources[source].blanks))
 
     def tells_apart(self, source: str, spec: ColumnSpec) -> bool:
-        """Whether a column of text has a different value in every row."""
+        """Whether a column of words, codes or numbers has a different value in every row."""
         column = self.column(source, spec.header)
-        return spec.of_type.kind == "text" and len(column.values) == len(column.codes)
+        return spec.of_type.kind in ("text", "integer") and len(column.values) == len(column.codes)
 
     def texts(self, source: str, header: str, spec: ColumnSpec) -> pa.StringArray:
         """The distinct values of a column, each spelled in one way; null for what has not its type."""
@@ -110,7 +110,9 @@ def _references(layout: Layout, keys: _Keys) -> list[Reference]:
             options = [r for parent, key in parents if (r := _reference(layout, keys, name, column, parent, key))]
             if options:
                 out.append(max(options, key=lambda r: (r.named, not r.strays, layout.tables[r.parent].each_row, r.coverage)))
-    return _one_per_parent(_without_circles(out), layout, keys)
+    out = _without_circles(out)
+    referred = {(r.parent, r.key) for r in out}         # what others refer to stays a column
+    return _one_per_parent([r for r in out if (r.table, r.column) not in referred], layout, keys)
 
 
 def _one_per_parent(references: Sequence[Reference], layout: Layout, keys: _Keys) -> list[Reference]:
@@ -168,7 +170,7 @@ def _tells(own: pa.StringArray, other: pa.StringArray, coverage: float, named: b
         return True
     low, high = int(keys.min()), int(keys.max())
     spread = (int(numbers.max()) - int(numbers.min()) + 1) / (high - low + 1)
-    return not years and low >= 100 and coverage >= .3 and spread >= .5 and (looks_like_key(header) or not helpful(header))
+    return not years and low >= 100 and coverage >= .1 and spread >= .5 and (looks_like_key(header) or not helpful(header))
 
 
 def _named(header: str, parent: str, key_header: str, target: TableSpec, same_table: bool) -> bool:

@@ -25,10 +25,12 @@ _LONG = {"january", "february", "march", "april", "june", "july", "august", "sep
          "monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday", "sept", "tues", "thur", "thurs"}
 _LINES = frozenset({"line", "address", "addr", "street", "adresse"})
 """Words of columns that continue each other rather than repeat."""
+_GENERIC = frozenset({"date", "on", "type", "value", "info", "text", "x", "field", "note", "notes", "comment", "description", "kind"})
+"""Words that are numbered to make headers differ as often as because they repeat."""
 FEWEST = {"number": 2, "month": 3, "day": 3, "quarter": 3, "year": 3}
 STOCK = 0.5
 """The share of the smaller column's values that must be in the other for both to draw from one stock."""
-NESTED = 0.97
+NESTED = 0.93
 """The share of filled cells left of which the one before must be filled."""
 
 
@@ -102,8 +104,9 @@ def repetitions(columns: Sequence[EncodedColumn], kinds: Sequence[str]) -> list[
             places[1] = plain[rest], "1"                # Phone, Phone 2, Phone 3
         for run in _runs(sorted(places), what):
             members = tuple(places[o][0] for o in run)
-            if len(run) >= FEWEST[what] and not (_LINES & set(rest)) and _alike(
-                    [columns[c] for c in members], [kinds[c] for c in members], bool(rest) and helpful(" ".join(rest)), what):
+            says = bool(rest) and helpful(" ".join(rest)) and not set(rest) <= _GENERIC
+            if len(run) >= FEWEST[what] + (what == "number" and not says) and not (_LINES & set(rest)) and _alike(
+                    [columns[c] for c in members], [kinds[c] for c in members], says, what):
                 true.append((rest, what, tuple(places[o][1] for o in run), members))
     out: list[Repetition] = []
     for rest, what, told, members in true:
@@ -170,7 +173,7 @@ def _same_range(columns: Sequence[EncodedColumn]) -> bool:
     """Whether the middle of each column of numbers lies within the range of the first."""
     spans = []
     for column in columns:
-        texts = pc.replace_substring(column.values, ",", ".")
+        texts = pc.replace_substring_regex(column.values, "[^0-9.-]", "")
         try:
             numbers = pc.cast(texts, pa.float64()).to_numpy(zero_copy_only=False)
         except pa.ArrowInvalid:
