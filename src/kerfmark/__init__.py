@@ -25,20 +25,22 @@ if TYPE_CHECKING:
     )
     from kerfmark.read.source import Reading
     from kerfmark.verbs.cut import CutResult, cut
+    from kerfmark.verbs.mark import MarkResult, Steering, mark
     from kerfmark.verbs.measure import MeasureResult, measure
     from kerfmark.verbs.prove import ProveResult, prove
     from kerfmark.verbs.show import ShowResult, show
 
 _HOMES = {
-    "Reading": "read.source", "measure": "verbs.measure", "MeasureResult": "verbs.measure",
+    "Reading": "read.source", "measure": "verbs.measure", "mark": "verbs.mark", "MarkResult": "verbs.mark",
+    "Steering": "structure.steer", "MeasureResult": "verbs.measure",
     "cut": "verbs.cut", "CutResult": "verbs.cut", "show": "verbs.show", "ShowResult": "verbs.show",
     "prove": "verbs.prove", "ProveResult": "verbs.prove",
     **dict.fromkeys(("KerfmarkError", "UsageError", "SourceError", "LayoutError", "TargetError", "DataRefused", "Origin"),
                     "errors"),
 }
 __all__ = [
-    "CutResult", "DataRefused", "KerfmarkError", "LayoutError", "MeasureResult", "Origin", "ProveResult", "Reading", "ShowResult",
-    "SourceError", "TargetError", "UsageError", "__version__", "cut", "measure", "prove", "show",
+    "CutResult", "DataRefused", "KerfmarkError", "LayoutError", "MarkResult", "MeasureResult", "Origin", "ProveResult", "Reading",
+    "ShowResult", "SourceError", "Steering", "TargetError", "UsageError", "__version__", "cut", "mark", "measure", "prove", "show",
 ]
 
 

@@ -8,7 +8,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kerfmark.cli import reading
-from kerfmark.cli.terminal import FAINT, HEAD, Terminal, size
+from kerfmark.cli.mark import steering, steering_arguments, why, worth_knowing
+from kerfmark.cli.terminal import FAINT, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
 
@@ -29,9 +30,10 @@ given a layout, builds exactly what it says. Either the whole database is there 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
-    parser.add_argument("inputs", nargs="+", metavar="FILE", help="text files and workbooks, or one layout (.toml)")
+    parser.add_argument("inputs", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads, or one layout (.toml)")
     parser.add_argument("--into", required=True, metavar="DB", help="the SQLite file to make")
     parser.add_argument("--replace", action="store_true", help="build anew what exists already")
+    steering_arguments(parser)
     reading.arguments(parser)
 
 
@@ -40,7 +42,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.verbs.cut import cut
 
     with terminal.progress() as progress:
-        result = cut(args.inputs, args.into, replace=args.replace, progress=progress, reading=reading.chosen(args))
+        result = cut(args.inputs, args.into, replace=args.replace, progress=progress, reading=reading.chosen(args),
+                     steering=steering(args))
     terminal.result(result)
     _tell(result, terminal)
     return 0
@@ -55,18 +58,8 @@ def _tell(result: CutResult, terminal: Terminal) -> None:
         ["table", "rows", "key", "known by", "links to"],
         [(t.name, f"{t.rows:,}", t.key, ", ".join(t.known_by) or "its row", ", ".join(t.links.values()) or "-")
          for t in result.tables], right=[1])
-    if result.reasons:
-        terminal.say()
-        terminal.say(("why these tables", HEAD))
-        for r in result.reasons:
-            terminal.say("  ", (r.table, BOLD), f": {' + '.join(r.by)} decides {', '.join(r.decides)}")
-            terminal.say((f"      {counted(r.values, 'value')}, {counted(r.repeats, 'repeat')} in {r.within}, "
-                          f"{counted(r.exceptions, 'exception')}, about {r.by_chance:,} expected by chance", FAINT))
-    if result.notes:
-        terminal.say()
-        terminal.say(("worth knowing", HEAD))
-        for header, note in result.notes:
-            terminal.say("  ", (header, BOLD), f": {note}")
+    why(result.reasons, result.references, terminal)
+    worth_knowing(result.notes, terminal)
     terminal.say()
     links = sum(len(t.links) for t in result.tables)
     terminal.say("built ", (result.database, BOLD), f" ({size(Path(result.database).stat().st_size)}) in {result.seconds:.1f} s: "

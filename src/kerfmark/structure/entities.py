@@ -46,10 +46,14 @@ class Trait:
     length: float = 0.0
     several: bool = False
     """Whether it is one of several columns that repeat, or holds several values per cell: such a column decides nothing."""
+    said: bool = False
+    """Whether a person says that it is the key of something."""
 
     @property
     def caution(self) -> float | None:
         """By how much more evidence is needed before this column decides others; None when it never does."""
+        if self.said:
+            return 0.0
         if self.kind in ("decimal", "real", "date", "timestamp", "time", "boolean") or (
                 self.length > LONGEST_KEY or self.several):
             return None
@@ -77,6 +81,10 @@ class Entity:
     def own(self) -> list[int]:
         """All columns that live here, in their order in the source."""
         return sorted({*self.key, *self.alternates, *self.columns} - {c for p in self.parents for c in p.everything})
+
+    def all(self) -> list[Entity]:
+        """This entity and all above it."""
+        return [self, *(e for p in self.parents for e in p.all())]
 
     @property
     def everything(self) -> set[int]:
@@ -168,9 +176,10 @@ def _preferred(names: list[int], relation: Relation, columns: list[int], traits:
     """Interchangeable keys, best first: without blanks, then the code of what another one names, then file order."""
     stems = {c: tuple(stem(traits[c].header)) for c in names}
 
-    def rank(c: int) -> tuple[bool, bool, bool, bool, int]:
+    def rank(c: int) -> tuple[bool, bool, bool, bool, bool, int]:
         shared = any(stems[c] == stems[d] for d in names if d != c) or not helpful(traits[c].header)
-        return (relation.filled[columns.index(c)] < relation.rows, not (shared and looks_like_key(traits[c].header)),
+        return (not traits[c].said,
+                relation.filled[columns.index(c)] < relation.rows, not (shared and looks_like_key(traits[c].header)),
                 reaches_things(traits[c].header), traits[c].kind != "text" and not looks_like_key(traits[c].header), c)
 
     return sorted(names, key=rank)

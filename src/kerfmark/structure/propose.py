@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
@@ -18,7 +18,9 @@ from kerfmark.profile.reserved import RESERVED
 from kerfmark.profile.types import TEXT, ColumnType
 from kerfmark.structure.entities import Entity, Trait, find_entities
 from kerfmark.structure.headers import helpful, stem
+from kerfmark.structure.references import Reference
 from kerfmark.structure.repeats import Repetition, repetitions, separator_of
+from kerfmark.structure.steer import Steering, steer
 
 POSITION = "position_no"
 """The column that counts repeated columns and the parts of a cell."""
@@ -50,12 +52,14 @@ class Reason:
 @dataclass(frozen=True)
 class Proposal:
     """A layout with the reasons for it: one `Reason` per table that was split off, notes per column, and the same as
-    comments for the layout's text."""
+    comments for the layout's text; how many records tables have, and the references that links by value rest on."""
 
     layout: Layout
     reasons: tuple[Reason, ...]
     notes: tuple[tuple[str, str], ...]
     comments: dict[str, list[str]]
+    rows: dict[str, int] = field(default_factory=dict)
+    references: tuple[Reference, ...] = ()
 
 
 def source_name(stem_: str, taken: Collection[str] = ()) -> str:
@@ -67,17 +71,29 @@ def source_name(stem_: str, taken: Collection[str] = ()) -> str:
 
 
 def propose(encoded: EncodedSource, recognised: Sequence[Recognised], name: str, spec: SourceSpec,
-            taken: set[str]) -> Proposal:
+            taken: set[str], steering: Steering = Steering()) -> Proposal:  # noqa: B008  (frozen)
     """The tables that a flat source holds. `name` is what the layout calls it, `spec` how it is read; names in `taken` are
     not given to tables, and those given are added."""
     kinds = [kind_of(c.values, r.type) for c, r in zip(encoded.columns, recognised, strict=True)]
-    repeated = repetitions(encoded.columns, kinds)
+    repeated = repetitions(encoded.columns, kinds) if steering.depth != "flat" else []
     several = {c for r in repeated for c in r.columns}
     lists = {c: s for c, column in enumerate(encoded.columns)
-             if c not in several and recognised[c].type == TEXT and kinds[c] == "text" and (s := separator_of(column))}
-    traits = [Trait(c.header, k, float(pc.mean(pc.binary_length(c.values)).as_py() or 0), i in several or i in lists)
-              for i, (c, k) in enumerate(zip(encoded.columns, kinds, strict=True))]
-    base = find_entities([c.codes for c in encoded.columns], [len(c.values) for c in encoded.columns], traits)
+             if steering.depth != "flat" and c not in several and recognised[c].type == TEXT and kinds[c] == "text"
+             and (s := separator_of(column))}
+    lengths = [float(pc.mean(pc.binary_length(c.values)).as_py() or 0) for c in encoded.columns]
+
+    def entities() -> Entity:
+        several = {c for r in repeated for c in r.columns} | set(lists)
+        traits = [Trait(c.header, k, n, i in several, c.header in steering.known_by)
+                  for i, (c, k, n) in enumerate(zip(encoded.columns, kinds, lengths, strict=True))]
+        return find_entities([c.codes for c in encoded.columns], [len(c.values) for c in encoded.columns], traits)
+
+    base = entities()
+    true = [r for r in repeated if any(r.columns <= set(e.own) for e in base.all())]
+    if len(true) < len(repeated):                       # columns of different things do not say the same of one
+        repeated = true
+        base = entities()
+    base = steer(base, [c.header for c in encoded.columns], steering)
     return _Writer(encoded, recognised, name, spec, taken).write(base, repeated, lists)
 
 
@@ -86,7 +102,8 @@ def merged(proposals: Sequence[Proposal]) -> Proposal:
     layout = Layout(kerfmark=VERSION, sources={n: s for p in proposals for n, s in p.layout.sources.items()},
                     tables={n: t for p in proposals for n, t in p.layout.tables.items()})
     return Proposal(layout, tuple(r for p in proposals for r in p.reasons), tuple(n for p in proposals for n in p.notes),
-                    {k: v for p in proposals for k, v in p.comments.items()})
+                    {k: v for p in proposals for k, v in p.comments.items()},
+                    {k: v for p in proposals for k, v in p.rows.items()})
 
 
 class _Writer:
@@ -95,18 +112,18 @@ class _Writer:
     def __init__(self, encoded: EncodedSource, recognised: Sequence[Recognised], name: str, spec: SourceSpec,
                  taken: set[str]) -> None:
         self.encoded, self.recognised, self.name, self.spec, self.taken = encoded, recognised, name, spec, taken
-        self.headers = encoded.source.headers
+        self.headers = [c.header for c in encoded.columns]
         self.tables: dict[str, TableSpec] = {}
         self.reasons: list[Reason] = []
         self.comments: dict[str, list[str]] = {}
         self.notes: list[tuple[str, str]] = []
         self.table_of: dict[int, str] = {}
+        self.rows: dict[str, int] = {}
         self.moved: set[int] = set()
 
     def write(self, base: Entity, repeated: Sequence[Repetition], lists: Mapping[int, str]) -> Proposal:
         name = self.name
         self.moved = {c for r in repeated for c in r.columns} | set(lists)
-        self._settle_owners(base, repeated)
         table = free_name(singular(name), self.taken, f"{singular(name)}_record")
         self._table(base, table, name, None)
         for one in repeated:
@@ -117,13 +134,14 @@ class _Writer:
         spec = self.spec.model_copy(update={"blanks": tuple(spelled)})
         self.comments[f"sources.{name}"] = [f"{self.encoded.rows:,} rows, {len(self.headers)} columns"]
         layout = Layout(kerfmark=VERSION, sources={name: spec}, tables=self.tables)
-        return Proposal(layout, tuple(self.reasons), tuple(self.notes), self.comments)
+        return Proposal(layout, tuple(self.reasons), tuple(self.notes), self.comments, self.rows)
 
     def _table(self, entity: Entity, name: str, source: str, within: tuple[str, Entity] | None) -> None:
         """Adds the table of an entity, then those of its parents."""
         self.tables[name] = TableSpec(source=source)                # keeps the children before their parents
         parents = [(self._name(p), p) for p in entity.parents]
         self.table_of |= dict.fromkeys(entity.own, name)
+        self.rows[name] = entity.rows
         named = self._column_names(entity, name)
         columns: dict[str, ColumnSpec] = {}
         for c, column in named.items():
@@ -155,18 +173,6 @@ class _Writer:
         taken: set[str] = set()
         return {c: free_name(snake(self.headers[c]), taken, f"{table}_{snake(self.headers[c]) or c + 1}") for c in entity.own
                 if c not in self.moved}
-
-    def _settle_owners(self, base: Entity, repeated: Sequence[Repetition]) -> None:
-        """Sees to it that all columns of a repetition live in one entity: the one that has them all, or the base."""
-        def walk(entity: Entity) -> list[Entity]:
-            return [entity, *(e for p in entity.parents for e in walk(p))]
-
-        entities = walk(base)
-        for one in repeated:
-            if not any(one.columns <= set(e.own) for e in entities):
-                for entity in entities:
-                    entity.columns = [c for c in entity.columns if c not in one.columns]
-                base.columns = sorted([*base.columns, *one.columns])
 
     def _repetition(self, one: Repetition) -> None:
         """A table with a record per filled group of repeated columns."""

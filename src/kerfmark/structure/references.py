@@ -14,12 +14,13 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kerfmark.errors import counted
+from kerfmark.errors import UsageError, counted
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.layout.names import free_name, snake
 from kerfmark.profile.convert import to_text
 from kerfmark.profile.encode import EncodedColumn, EncodedSource
 from kerfmark.structure.headers import KEY_WORDS, NAME_WORDS, helpful, looks_like_key, stem, words
+from kerfmark.structure.steer import Steering
 
 FEWEST = 3
 """Different values that a column must share with a key before that can mean anything."""
@@ -86,10 +87,10 @@ class _Keys:
         return self._texts[source, header]
 
 
-def connect(layout: Layout, encoded: Mapping[str, EncodedSource]) -> Connected:
-    """Finds the references between all tables of a layout and makes links of them."""
+def connect(layout: Layout, encoded: Mapping[str, EncodedSource], steering: Steering = Steering()) -> Connected:  # noqa: B008
+    """Finds the references between all tables of a layout and makes links of them, but for those a person forbids."""
     keys = _Keys(layout, encoded)
-    found = _references(layout, keys)
+    found = _references(layout, keys, steering)
     tables = dict(layout.tables)
     for reference in found:
         tables = _linked(tables, reference)
@@ -98,7 +99,8 @@ def connect(layout: Layout, encoded: Mapping[str, EncodedSource]) -> Connected:
     return Connected(connected, found, gone)
 
 
-def _references(layout: Layout, keys: _Keys) -> list[Reference]:
+def _references(layout: Layout, keys: _Keys, steering: Steering) -> list[Reference]:
+    forced = dict(steering.link)
     parents = [(name, column) for name, spec in layout.tables.items() for column, c in spec.columns.items()
                if c.header and not c.split and (
                    (column,) in spec.unique_sets or (spec.each_row and keys.tells_apart(spec.source, c)))]
@@ -107,12 +109,38 @@ def _references(layout: Layout, keys: _Keys) -> list[Reference]:
         for column, c in spec.columns.items():
             if not c.header or c.split or c.of_type.kind in ("boolean", "decimal", "real", "date", "timestamp", "time"):
                 continue
+            if c.header in steering.no_link:
+                continue
+            if c.header in forced:
+                parent_keys = [(p, k) for p, k in parents if p == forced[c.header] and (p, k) != (name, column)]
+                out += [_forced(layout, keys, name, column, parent_keys, forced[c.header])]
+                continue
             options = [r for parent, key in parents if (r := _reference(layout, keys, name, column, parent, key))]
             if options:
                 out.append(max(options, key=lambda r: (r.named, not r.strays, layout.tables[r.parent].each_row, r.coverage)))
     out = _without_circles(out)
     referred = {(r.parent, r.key) for r in out}         # what others refer to stays a column
     return _one_per_parent([r for r in out if (r.table, r.column) not in referred], layout, keys)
+
+
+def _forced(layout: Layout, keys: _Keys, name: str, column: str, parents: Sequence[tuple[str, str]], wanted: str) -> Reference:
+    """A reference that a person asks for: to the key of that table that holds most of the values."""
+    mine = layout.tables[name].columns[column]
+    own = keys.texts(layout.tables[name].source, mine.header, mine)
+    best: Reference | None = None
+    for parent, key in parents:
+        theirs = layout.tables[parent].columns[key]
+        if theirs.of_type.kind != mine.of_type.kind:
+            continue
+        present = pc.is_in(own, value_set=keys.texts(layout.tables[parent].source, theirs.header, theirs))
+        missing = tuple(own.filter(pc.invert(present)).to_pylist())
+        if best is None or len(missing) < len(best.strays):
+            best = Reference(name, column, parent, key, len(own), missing, 1.0, True)
+    if best is None:
+        raise UsageError(f'"{mine.header}" cannot link to "{wanted}"', code="steer.link",
+                         why="there is no such table, or it has no key of the same type",
+                         next=f"the tables are {', '.join(layout.tables)}")
+    return best
 
 
 def _one_per_parent(references: Sequence[Reference], layout: Layout, keys: _Keys) -> list[Reference]:

@@ -25,7 +25,8 @@ _LONG = {"january", "february", "march", "april", "june", "july", "august", "sep
          "monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday", "sept", "tues", "thur", "thurs"}
 _LINES = frozenset({"line", "address", "addr", "street", "adresse"})
 """Words of columns that continue each other rather than repeat."""
-_GENERIC = frozenset({"date", "on", "type", "value", "info", "text", "x", "field", "note", "notes", "comment", "description", "kind"})
+_GENERIC = frozenset({"date", "on", "type", "value", "info", "text", "x", "field", "note", "notes", "comment", "description",
+                      "kind"})
 """Words that are numbered to make headers differ as often as because they repeat."""
 FEWEST = {"number": 2, "month": 3, "day": 3, "quarter": 3, "year": 3}
 STOCK = 0.5
@@ -139,7 +140,7 @@ def _alike(columns: Sequence[EncodedColumn], kinds: Sequence[str], told: bool, w
         return False
     nested, blanks = _filled_from_left(columns)
     if not told and what == "number":
-        return nested and blanks
+        return nested and blanks and (_same_range(columns) if filled[0] in numbers else _one_stock(columns))
     if what != "number" or (nested and blanks):
         return True
     if filled[0] in numbers or filled[0] in ("date", "timestamp", "time", "boolean"):

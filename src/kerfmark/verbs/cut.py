@@ -25,6 +25,8 @@ from kerfmark.read.source import Reading, Source
 from kerfmark.store.sqlite.build import NewFile, stored
 from kerfmark.store.sqlite.files import translated
 from kerfmark.structure.propose import Proposal, Reason
+from kerfmark.structure.references import Reference
+from kerfmark.structure.steer import Steering
 from kerfmark.verbs.mark import mark_sources
 from kerfmark.verbs.sources import open_inputs, open_source
 
@@ -65,16 +67,18 @@ class CutResult:
     sources: tuple[SourceRead, ...]
     tables: tuple[TableMade, ...]
     reasons: tuple[Reason, ...]
+    references: tuple[Reference, ...]
     notes: tuple[tuple[str, str], ...]
     seconds: float
 
 
 def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False, reading: Reading = Reading(),  # noqa: B008
-        progress: Progress = silent) -> CutResult:
+        steering: Steering = Steering(), progress: Progress = silent) -> CutResult:  # noqa: B008
     """Builds the SQLite file `into` from one layout (a .toml file) or from files of any kind that can be read.
 
     Given plain files, the tables are proposed first and the layout is saved beside the database. Either the whole
-    database is there afterwards, or everything is as before. `reading` overrules what is found about the files.
+    database is there afterwards, or everything is as before. `reading` overrules what is found about the files,
+    `steering` says what the proposed tables must keep to.
 
     Raises UsageError for what cannot be read or written, DataRefused when the data do not fit.
     """
@@ -82,14 +86,14 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
     paths, target = [Path(p) for p in inputs], Path(into)
     file = NewFile(target, replace=replace)             # a target that will not do is told before the work
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
-        if reading.is_said:
+        if reading.is_said or steering != Steering():
             raise UsageError("a layout says itself how its sources are written", next="change it there")
         layout, text = read_layout(paths[0])
         encoded = {name: encode(open_source(name, spec, paths[0].parent), progress) for name, spec in layout.sources.items()}
         proposal, saved = Proposal(layout, (), (), {}), paths[0]
     else:
         saved = target.with_name(target.stem + LAYOUT_ENDING)
-        proposal, encoded = mark_sources(open_inputs(inputs, reading), saved.parent, progress)
+        proposal, encoded = mark_sources(open_inputs(inputs, reading), saved.parent, progress, steering)
         layout = proposal.layout
         text = write_layout(layout, proposal.comments)
         _refuse_other_layout(saved, text, replace)
@@ -104,7 +108,7 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
         tuple(SourceRead(n, e.source.origin().file, e.rows, len(e.columns), e.source.size, e.source.how)
               for n, e in encoded.items()),
         tuple(_made(layout, t) for name in layout.tables for t in tables if t.name == name),
-        proposal.reasons, proposal.notes, round(time.perf_counter() - started, 3))
+        proposal.reasons, proposal.references, proposal.notes, round(time.perf_counter() - started, 3))
 
 
 @contextlib.contextmanager

@@ -1,24 +1,101 @@
-"""mark: proposes the tables of sources."""
+"""mark: proposes the tables of sources, keeps to what a person says, and keeps a person's edits of an earlier layout."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import time
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+from kerfmark.errors import Origin, TargetError
+from kerfmark.layout.model import Layout
+from kerfmark.layout.text import read_layout, write_layout
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.profile.recognise import blank_spellings, settle
 from kerfmark.progress import Progress, silent
-from kerfmark.read.source import Source
-from kerfmark.structure.propose import Proposal, merged, propose, source_name
-from kerfmark.structure.references import connect
-from kerfmark.verbs.sources import spec_of
+from kerfmark.read.source import Reading, Source
+from kerfmark.structure.again import Again, mark_again
+from kerfmark.structure.near import NearMiss, near_misses
+from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
+from kerfmark.structure.references import Reference, connect
+from kerfmark.structure.steer import Steering
+from kerfmark.verbs.sources import open_inputs, spec_of
+
+__all__ = ["MarkResult", "NearMiss", "Reason", "Reference", "Steering", "TableMarked", "mark", "mark_sources"]
 
 
-def mark_sources(sources: Sequence[Source], folder: Path, progress: Progress = silent
-                 ) -> tuple[Proposal, dict[str, EncodedSource]]:
+@dataclass(frozen=True)
+class TableMarked:
+    """A proposed table: how many records it would have (None: not counted), how these are known, columns and links."""
+
+    name: str
+    source: str
+    rows: int | None
+    known_by: tuple[str, ...]
+    columns: tuple[str, ...]
+    links: dict[str, str]
+    part_of: str
+
+
+@dataclass(frozen=True)
+class MarkResult:
+    """A proposal: its tables, the reasons, notes per column as (header, remark), near misses, and where it was written ("":
+    nowhere). `new` and `missing` tell, where an edited layout was kept, which columns it did not know and which are gone."""
+
+    layout: str
+    tables: tuple[TableMarked, ...]
+    reasons: tuple[Reason, ...]
+    references: tuple[Reference, ...]
+    notes: tuple[tuple[str, str], ...]
+    near: tuple[NearMiss, ...]
+    new: tuple[str, ...]
+    missing: tuple[str, ...]
+    seconds: float
+
+
+def mark(inputs: Sequence[str | Path], layout: str | Path | None = None, *, steering: Steering = Steering(),  # noqa: B008
+         reading: Reading = Reading(), replace: bool = False, progress: Progress = silent) -> MarkResult:  # noqa: B008
+    """Proposes the tables that files hold, and writes the proposal to `layout` if that is given.
+
+    A layout that is there already is kept: only what it does not know is added to it, unless `replace` says to write it
+    anew. Nothing else is written. Raises UsageError for what cannot be read or said, TargetError for a file that is no layout.
+    """
+    started = time.perf_counter()
+    path = None if layout is None else Path(layout)
+    if path is not None and not path.parent.is_dir():
+        raise TargetError("the folder for the layout does not exist", code="target.no-folder", origin=Origin(str(path)),
+                          next=f"make the folder {path.parent} first")
+    there = path is not None and path.exists() and not replace
+    old, old_text = read_layout(path) if path is not None and there else (None, "")
+    proposal, encoded = mark_sources(open_inputs(inputs, reading), path.parent if path else Path(), progress, steering)
+    again = Again(proposal.layout, "", (), ())
+    if old is not None:
+        again = mark_again(old, old_text, proposal.layout)
+    text = again.text or write_layout(proposal.layout, proposal.comments)
+    if path is not None and text != old_text:
+        part = path.with_name(f".{path.name}.part")
+        try:
+            part.write_text(text, encoding="utf-8")
+            part.replace(path)
+        finally:
+            part.unlink(missing_ok=True)
+    final = again.layout
+    near = tuple(m for n, e in encoded.items() if n in final.sources for m in near_misses(proposal.layout, n, e))
+    return MarkResult(str(path or ""), _told(final, proposal), proposal.reasons, proposal.references, proposal.notes, near,
+                      again.new, again.missing, round(time.perf_counter() - started, 3))
+
+
+def _told(layout: Layout, proposal: Proposal) -> tuple[TableMarked, ...]:
+    return tuple(TableMarked(n, t.source, proposal.rows.get(n), t.known_by, tuple(t.columns), t.parents,
+                             t.part_of)
+                 for n, t in layout.tables.items())
+
+
+def mark_sources(sources: Sequence[Source], folder: Path, progress: Progress = silent,
+                 steering: Steering = Steering()) -> tuple[Proposal, dict[str, EncodedSource]]:  # noqa: B008
     """Proposes the tables of sources; the layout calls their files as seen from `folder`."""
+    steering.check({h for s in sources for h in s.headers})
     encoded: dict[str, EncodedSource] = {}
     proposals: list[Proposal] = []
     taken: set[str] = set()
@@ -27,19 +104,33 @@ def mark_sources(sources: Sequence[Source], folder: Path, progress: Progress = s
         source = encode(found, progress)
         blanks = blank_spellings(source.columns)
         settled = EncodedSource(found, source.rows, [c.without(blanks) if blanks else c for c in source.columns])
+        kept = EncodedSource(found, source.rows, [c for c in settled.columns if c.header not in steering.left_out])
         progress(f"typing {found.name}", 0, 0)
         with ThreadPoolExecutor(2) as pool:
-            types = list(pool.map(settle, settled.columns))
+            types = list(pool.map(settle, kept.columns))
         progress(f"finding the tables in {found.name}", 0, 0)
-        proposal = propose(settled, types, name, spec_of(found, folder), taken)
+        out = tuple(h for h in found.headers if h in steering.left_out)
+        spec = spec_of(found, folder).model_copy(update={"left_out": out})
+        proposal = propose(kept, types, name, spec, taken, steering)
         notes = tuple((r.header or found.name, r.what) for r in found.remarks)
         proposals.append(replace(proposal, notes=notes + proposal.notes))
         encoded[name] = settled
     progress("linking", 0, 0)
-    whole = merged(proposals)
-    connected = connect(whole.layout, encoded)
-    said = {f"tables.{r.table}": [*whole.comments.get(f"tables.{r.table}", []), str(r)] for r in connected.references}
-    return replace(whole, layout=connected.layout, comments=whole.comments | said,
-                   notes=(*whole.notes, *((r.table, f"links to {r.parent}: {r}") for r in connected.references),
-                          *((old, f"says only what {new} says: not a table of its own") for old, new in connected.renamed.items())),
-                   reasons=tuple(r for r in whole.reasons if r.table in connected.layout.tables)), encoded
+    return _connected(merged(proposals), encoded, steering), encoded
+
+
+def _connected(whole: Proposal, encoded: Mapping[str, EncodedSource], steering: Steering) -> Proposal:
+    """A proposal with its links by value."""
+    connected = connect(whole.layout, encoded, steering)
+    comments = dict(whole.comments)
+    for r in connected.references:
+        if r.table in connected.renamed:
+            continue
+        comments[f"tables.{r.table}"] = [*comments.get(f"tables.{r.table}", []), f"links to {r.parent}: {r}"]
+    gone = tuple((new, f"what {whole.layout.tables[old].source} says of each {new} is the same as there, and is taken from there")
+                 for old, new in connected.renamed.items())
+    return replace(whole, layout=connected.layout, comments=comments, notes=(*whole.notes, *gone),
+                   references=tuple(r for r in connected.references if r.table not in connected.renamed) + tuple(
+                       replace(r, table=whole.layout.base_of(whole.layout.tables[r.table].source))
+                       for r in connected.references if r.table in connected.renamed),
+                   reasons=tuple(r for r in whole.reasons if r.table in connected.layout.tables))

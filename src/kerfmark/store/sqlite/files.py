@@ -86,9 +86,11 @@ def broken_links(db: sqlite3.Connection, table: str) -> list[str]:
     for link in links:
         parent, column, key = quote(link[2]), quote(link[3]), quote(link[4])
         found = db.execute(
-            f"WITH RECURSIVE distinct_(v) AS (SELECT min({column}) FROM {quote(table)} UNION ALL"
-            f" SELECT (SELECT min({column}) FROM {quote(table)} WHERE {column} > v) FROM distinct_ WHERE v IS NOT NULL)"
-            f" SELECT v FROM distinct_ WHERE v IS NOT NULL AND NOT EXISTS (SELECT 1 FROM {parent} WHERE {key} = v) LIMIT 1")
+            f"WITH RECURSIVE kerfmark_walk(at) AS (SELECT min(t.{column}) FROM {quote(table)} AS t UNION ALL"
+            f" SELECT (SELECT min(t.{column}) FROM {quote(table)} AS t WHERE t.{column} > kerfmark_walk.at)"
+            " FROM kerfmark_walk WHERE kerfmark_walk.at IS NOT NULL)"
+            " SELECT w.at FROM kerfmark_walk AS w WHERE w.at IS NOT NULL"
+            f" AND NOT EXISTS (SELECT 1 FROM {parent} AS p WHERE p.{key} = w.at) LIMIT 1")
         if found.fetchone():
             out.append(link[3])
     return out

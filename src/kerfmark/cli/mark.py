@@ -1,0 +1,183 @@
+"""kerfmark mark"""
+
+from __future__ import annotations
+
+import argparse
+import shlex
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from kerfmark.cli import reading
+from kerfmark.cli.terminal import FAINT, HEAD, Terminal
+from kerfmark.cli.terminal import NAME as BOLD
+from kerfmark.errors import UsageError, counted
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from kerfmark.verbs.mark import MarkResult, Reason, Reference, Steering, TableMarked
+
+NAME = "mark"
+SUMMARY = "propose the tables, with the evidence for each, as a layout to edit"
+ABOUT = """\
+Reads files wholly and proposes tables, keys and links, with the evidence for each. With -o the proposal is written as a layout, a
+text file to edit and to cut from; a layout that is there already keeps its edits, and only gets what it does not know yet.
+
+  kerfmark mark inspections-2025.csv
+  kerfmark mark register.xlsx inspections-2025.csv -o bees.layout.toml
+  kerfmark mark inspections-2025.csv --known-by Queen --apart "Hive,Hive type" --leave-out Notes
+  kerfmark mark book.xlsx --no-link Code --link "Beekeeper=keeper" -o book.layout.toml
+"""
+WIDEST = 100
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Declares what the command takes."""
+    parser.add_argument("inputs", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads")
+    parser.add_argument("-o", "--output", type=Path, metavar="LAYOUT", help="where the layout is written")
+    parser.add_argument("--replace", action="store_true", help="write the layout anew, without the edits in it")
+    steering_arguments(parser)
+    reading.arguments(parser)
+
+
+def steering_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declares the options by which a person steers the proposal."""
+    group = parser.add_argument_group("what the proposal must keep to (columns by their headers)")
+    group.add_argument("--known-by", action="append", default=[], metavar="COLUMN", help="this column is the key of something")
+    group.add_argument("--together", action="append", default=[], metavar="A,B", help="these columns share a table")
+    group.add_argument("--apart", action="append", default=[], metavar="A,B", help="the second does not live with the first")
+    group.add_argument("--leave-out", action="append", default=[], metavar="COLUMN", help="no table gets this column")
+    group.add_argument("--no-link", action="append", default=[], metavar="COLUMN", help="this column refers to no other table")
+    group.add_argument("--link", action="append", default=[], metavar="COLUMN=TABLE", help="this column refers to that table")
+    group.add_argument("--only-lookups", action="store_true", help="tables directly above the rows, none above those")
+    group.add_argument("--one-table", action="store_true", help="one table per source")
+
+
+def steering(args: argparse.Namespace) -> Steering:
+    """The options as the verbs take them.
+
+    Raises UsageError for what cannot be.
+    """
+    from kerfmark.verbs.mark import Steering
+
+    def several(option: str, said: list[str]) -> tuple[tuple[str, ...], ...]:
+        out = tuple(tuple(h.strip() for h in one.split(",")) for one in said)
+        if any(len(s) < 2 for s in out):
+            raise UsageError(f"--{option} needs two columns", next="write them like A,B")
+        return out
+
+    links = []
+    for one in args.link:
+        header, equals, table = one.rpartition("=")
+        if not equals or not header or not table:
+            raise UsageError(f'"{one}" does not say which table', next="write it like COLUMN=TABLE")
+        links.append((header.strip(), table.strip()))
+    return Steering(tuple(args.leave_out), several("together", args.together), several("apart", args.apart), tuple(args.known_by),
+                    tuple(args.no_link), tuple(links), "flat" if args.one_table else "lookups" if args.only_lookups else "full")
+
+
+def run(args: argparse.Namespace, terminal: Terminal) -> int:
+    """Runs the command."""
+    from kerfmark.verbs.mark import mark
+
+    with terminal.progress() as progress:
+        result = mark(args.inputs, args.output, steering=steering(args), reading=reading.chosen(args), replace=args.replace,
+                      progress=progress)
+    terminal.result(result)
+    _tell(result, args, terminal)
+    return 0
+
+
+def _tell(result: MarkResult, args: argparse.Namespace, terminal: Terminal) -> None:
+    picture(result.tables, terminal)
+    why(result.reasons, result.references, terminal)
+    if result.near:
+        terminal.say()
+        terminal.say(("nearly, and therefore not", HEAD))
+        for near in result.near[:12]:
+            terminal.say("  ", str(near))
+    worth_knowing(result.notes, terminal)
+    if result.new or result.missing:
+        terminal.say()
+        terminal.say(("new since the layout was written", HEAD))
+        for line in (*result.new, *(f'"{h}" is in the layout, but no longer in the file' for h in result.missing)):
+            terminal.say("  ", line)
+    terminal.say()
+    files = shlex.join(map(str, args.inputs))
+    if result.layout:
+        kept = " (your edits are kept)" if result.new else ""
+        terminal.say("layout ", (result.layout, BOLD), f"{kept}: edit it, then kerfmark cut {shlex.quote(result.layout)} --into DB")
+    else:
+        terminal.say(("nothing was written: ", FAINT), f"kerfmark mark {files} -o LAYOUT writes this as a file to edit")
+
+
+def picture(tables: Sequence[TableMarked], terminal: Terminal) -> None:
+    """The tables as trees: below each table those that it links to, and what it has several of."""
+    above = {parent for t in tables if not t.part_of for parent in t.links.values() if parent != t.name}
+    drawing = _Picture(tables, terminal)
+    for table in tables:
+        if table.name not in above and not table.part_of:
+            drawing.branch(table, "", "", "")
+    for table in tables:
+        if table.name not in drawing.shown and table.source and (not table.part_of or table.part_of not in drawing.known):
+            drawing.branch(table, "", "", "")
+
+
+class _Picture:
+    """Draws each table once, the others as a reference to that."""
+
+    def __init__(self, tables: Sequence[TableMarked], terminal: Terminal) -> None:
+        self.known, self.terminal = {t.name: t for t in tables}, terminal
+        self.shown: set[str] = set()
+
+    def branch(self, table: TableMarked, mark: str, lead: str, follow: str) -> None:
+        """A table and what hangs on it; `mark` says how it hangs there."""
+        if table.name in self.shown:
+            self.terminal.say((lead, FAINT), (table.name, BOLD), (f"{mark}, see above", FAINT))
+            return
+        self.shown.add(table.name)
+        own = ", ".join(c for c in table.columns if c not in table.known_by)
+        own = own if len(own) <= WIDEST else own[:own.rfind(",", 0, WIDEST)] + ", ..."
+        key = " + ".join(k for k in table.known_by if not (table.part_of and k in table.links))
+        rows = f"  {counted(table.rows, 'record')}" if table.rows is not None else ""
+        self.terminal.say((lead, FAINT), (table.name, HEAD), rows, (mark, FAINT), "  ", (key or "each row", BOLD),
+                          f": {own}" if own else "")
+        below: list[tuple[str, TableMarked | None]] = []
+        for link, parent in table.links.items():
+            if parent == table.name:
+                below.append((f"itself, through {link}", None))
+            elif parent != table.part_of:
+                below.append((f"  through {link}" if link != f"{parent}_id" else "", self.known[parent]))
+        below += [("  several each", t) for t in self.known.values() if t.part_of == table.name]
+        for i, (said, other) in enumerate(below):
+            last = i == len(below) - 1
+            start, rest = f"{follow}{'└' if last else '├'}─ ", f"{follow}{' ' if last else '│'}  "
+            if other is None:
+                self.terminal.say((start + said, FAINT))
+            else:
+                self.branch(other, said, start, rest)
+
+
+def why(reasons: Sequence[Reason], references: Sequence[Reference], terminal: Terminal) -> None:
+    """The evidence for each table that was split off, and for each link by value."""
+    if reasons:
+        terminal.say()
+        terminal.say(("why these tables", HEAD))
+    for r in reasons:
+        terminal.say("  ", (r.table, BOLD), f": {' + '.join(r.by)} decides {', '.join(r.decides)}")
+        terminal.say((f"      {counted(r.values, 'value')}, {counted(r.repeats, 'repeat')} in {r.within}, "
+                      f"{counted(r.exceptions, 'exception')}, about {r.by_chance:,} expected by chance", FAINT))
+    if references:
+        terminal.say()
+        terminal.say(("why these links", HEAD))
+    for link in references:
+        terminal.say("  ", (f"{link.table} to {link.parent}", BOLD), f": {link}")
+
+
+def worth_knowing(notes: Sequence[tuple[str, str]], terminal: Terminal) -> None:
+    """Remarks about columns."""
+    if notes:
+        terminal.say()
+        terminal.say(("worth knowing", HEAD))
+        for header, note in notes:
+            terminal.say("  ", (header, BOLD), f": {note}")
