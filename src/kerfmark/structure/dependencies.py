@@ -16,6 +16,8 @@ import numpy as np
 
 from kerfmark.profile.codes import Codes, combine, holds
 
+BLOCK = 12_000_000
+"""Cells up to which the columns of a relation are also kept in one piece."""
 SAMPLE = 4_096
 """Rows on which a candidate is first put to the test."""
 
@@ -58,6 +60,18 @@ class Relation:
         """Whether column a decides column b in every row."""
         return holds(self._sample[a], self._sample[b], self.sizes[a]) and (
             self._sample is self.columns or holds(self.columns[a], self.columns[b], self.sizes[a]))
+
+    @cached_property
+    def _block(self) -> np.ndarray | None:
+        """All columns as one array, where that is not much."""
+        return np.stack(self.columns) if self.rows * len(self.columns) <= BLOCK else None
+
+    def agreeing(self, one: np.ndarray, other: np.ndarray) -> np.ndarray:
+        """Per column whether some rows agree with some other rows."""
+        if self._block is not None:
+            same: np.ndarray = (self._block[:, one] == self._block[:, other]).all(axis=1)
+            return same
+        return np.array([np.array_equal(c[one], c[other]) for c in self.columns])
 
     def cluster(self, a: int) -> np.ndarray:
         """Some rows, chosen so that each value of column a among them has all its rows there."""

@@ -168,8 +168,9 @@ def _compact(codes: Codes, size: int) -> tuple[Codes, int]:
 
 
 def _identifies(trait: Trait) -> bool:
-    """Whether a column that happens to be unique is meant to be: phones and inspectors mostly are by accident."""
-    return looks_like_key(trait.header) or names_things(trait.header)
+    """Whether a column that happens to be unique is meant to be: phones and inspectors mostly are by accident. Where the
+    header says nothing at all, it counts."""
+    return looks_like_key(trait.header) or names_things(trait.header) or (not helpful(trait.header) and trait.caution is not None)
 
 
 def _preferred(names: list[int], relation: Relation, columns: list[int], traits: Sequence[Trait]) -> list[int]:
@@ -226,16 +227,18 @@ def _pairs(relation: Relation, columns: list[int], inner: list[int], traits: Seq
         for c in (*determinant.by, *determinant.peers):
             alone[c] = {*determinant.decided, *determinant.peers, *determinant.by} - {c}
     skip = {p for d in single for p in d.peers}
+    place = {c: i for i, c in enumerate(columns)}
     usable = [c for c in inner if traits[c].caution is not None and c not in skip
-              and 2 <= relation.sizes[columns.index(c)] <= relation.rows / 3]
+              and 2 <= relation.sizes[place[c]] <= relation.rows / 3]
+    wanted = {t for t in inner if relation.sizes[place[t]] >= 2}
+    none: set[int] = set()
     out: list[_Determinant] = []
     for c, d in combinations(usable, 2):
-        if d in alone.get(c, ()) or c in alone.get(d, ()):
+        if d in alone.get(c, none) or c in alone.get(d, none):
             continue
-        a, b = columns.index(c), columns.index(d)
-        targets = [t for t in inner if t not in (c, d) and relation.sizes[columns.index(t)] >= 2
-                   and t not in alone.get(c, ()) and t not in alone.get(d, ())]
-        decided = _decided_by_pair(relation, a, b, [columns.index(t) for t in targets])
+        a, b = place[c], place[d]
+        targets = sorted(place[t] for t in wanted - alone.get(c, none) - alone.get(d, none) - {c, d})
+        decided = _decided_by_pair(relation, a, b, targets)
         if decided:
             codes, values, evidence = decided
             both = {columns[i]: e for i, e in evidence.items()}
@@ -255,7 +258,11 @@ def _decided_by_pair(relation: Relation, a: int, b: int, targets: list[int]
     some, size = combine([relation.columns[a][rows], relation.columns[b][rows]], limits)
     if int(np.count_nonzero(some >= 0)) < 1.3 * size:    # too few repeats for the whole to have enough of them
         return None
-    alive = [t for t in targets if holds(some, relation.columns[t][rows], size)]
+    one, other = _same(some, size)
+    one, other = rows[one], rows[other]                 # a few rows that agree in both columns: most targets fail there
+    agree = relation.agreeing(one, other)
+    alive = [t for t in targets if agree[t]]
+    alive = [t for t in alive if holds(some, relation.columns[t][rows], size)]
     most = min(relation.filled[a], relation.filled[b]) - max(limits)
     spared = {t: min(_exceptions(relation, x, t) for x in (a, b)) for t in alive}
     alive = [t for t in alive if spared[t] * most >= ENOUGH_FOR_PAIRS
@@ -274,6 +281,16 @@ def _decided_by_pair(relation: Relation, a: int, b: int, targets: list[int]
         if expected >= ENOUGH_FOR_PAIRS:
             found[t] = Evidence(values, repeats, expected)
     return (codes, values, found) if found else None
+
+
+def _same(codes: Codes, size: int, most: int = 48) -> tuple[np.ndarray, np.ndarray]:
+    """Positions of some pairs with the same code, spread over all."""
+    last = np.zeros(size + 1, np.int64)
+    places = np.arange(len(codes))
+    last[codes] = places
+    repeated = np.flatnonzero((last[codes] != places) & (codes >= 0))
+    chosen = repeated[::max(1, len(repeated) // most)][:most]
+    return chosen, last[codes[chosen]]
 
 
 def _exceptions(relation: Relation, a: int, b: int) -> float:

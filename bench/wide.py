@@ -1,0 +1,59 @@
+"""Marks wide files: 100,000 rows x 100 columns, and 20,000 rows x 300 columns.
+
+    python bench/wide.py [--folder /tmp/kerfmark-bench]
+
+Each file holds rows of a base with parents on two levels, numbers, dates and words; wall and CPU seconds and peak memory of
+the whole process `kerfmark mark` are printed.
+"""
+
+from __future__ import annotations
+
+import argparse
+import sys
+import tempfile
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv as pv
+from run import measure
+
+
+def make_wide(rows: int, columns: int, path: Path) -> None:
+    """A file whose columns belong to a base, ten parents of it and a grandparent each."""
+    rng = np.random.default_rng(columns)
+    cells: dict[str, pa.Array] = {"row no": pa.array(np.arange(1, rows + 1))}
+    parent = 0
+    while len(cells) < columns - 8:
+        parent += 1
+        many = int(rng.integers(20, rows // 20))
+        of = rng.integers(0, many, rows)
+        above = rng.integers(0, max(3, many // 5), many)
+        name = f"thing {parent}"
+        cells[f"{name} code"] = pa.array(np.char.add(f"T{parent}-", of.astype(str)))
+        for i in range(4):
+            cells[f"{name} fact {i}"] = pa.array(rng.integers(0, 50, many)[of])
+        cells[f"{name} group"] = pa.array(np.char.add(f"G{parent}-", above[of].astype(str)))
+        cells[f"{name} group place"] = pa.array(np.char.add("place ", rng.integers(0, 9, max(3, many // 5))[above[of]].astype(str)))
+    while len(cells) < columns:
+        cells[f"count {len(cells)}"] = pa.array(rng.poisson(30, rows))
+    pv.write_csv(pa.table(cells), path)
+
+
+def main() -> None:
+    """Command line."""
+    ap = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    ap.add_argument("--folder", type=Path, default=Path(tempfile.gettempdir()) / "kerfmark-bench")
+    args = ap.parse_args()
+    args.folder.mkdir(parents=True, exist_ok=True)
+    print("| file | wall s | CPU s | peak MB |\n|---|---|---|---|")
+    for rows, columns in ((100_000, 100), (20_000, 300)):
+        path = args.folder / f"wide-{rows}x{columns}.csv"
+        if not path.exists():
+            make_wide(rows, columns, path)
+        wall, cpu, peak = measure([sys.executable, "-m", "kerfmark", "mark", str(path)], lambda: None)
+        print(f"| {rows:,} x {columns} | {wall:.1f} | {cpu:.1f} | {peak:.0f} |", flush=True)
+
+
+if __name__ == "__main__":
+    main()
