@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 
@@ -10,6 +11,7 @@ import numpy as np
 import pytest
 
 from conftest import DEMO, flat_visits
+from kerfmark import cut, prove
 from kerfmark.layout.names import free_name, singular, snake
 from kerfmark.read.open import open_path
 from kerfmark.structure.entities import Entity, Trait, find_entities
@@ -45,7 +47,8 @@ def test_the_demo_holds_what_its_author_put_in() -> None:
     found = shape(marked(DEMO / "inspections-2025.csv"))
     assert {n: links for n, (_, links) in found.items()} == {
         "inspection": {"keeper", "hive", "queen"}, "hive": {"apiary"}, "apiary": {"district"}, "district": set(),
-        "queen": {"breed"}, "breed": set(), "keeper": set()}
+        "queen": {"breed"}, "breed": set(), "keeper": set(), "mite": {"inspection"}, "treatment": set(),
+        "inspection_treatment": {"inspection", "treatment"}}
     assert found["queen"][0] == {"Queen", "Queen year"}
 
 
@@ -80,13 +83,19 @@ def test_chance_is_not_taken_for_structure() -> None:
         assert base.parents == []
 
 
-def test_a_column_with_one_exception_stays_where_nothing_is_lost(write: Write) -> None:
+def test_a_column_with_one_exception_lives_where_it_is_decided_and_nothing_is_lost(write: Write, tmp_path: Path) -> None:
     lines = flat_visits().splitlines()
     at = next(i for i, line in enumerate(lines) if ",H05," in line)
     cells = lines[at].split(",")
     lines[at] = ",".join([*cells[:3], "clay", *cells[4:]])
-    found = shape(marked(write("visits.csv", "\n".join(lines))))
-    assert "kind" in found["visit"][0] and found["hive"][0] == {"hive"}
+    path = write("visits.csv", "\n".join(lines))
+    found = marked(path).layout.tables
+    assert found["hive"].columns["kind"].usual and found["visit"].columns["kind_here"].instead_of == "hive"
+    cut([path], tmp_path / "v.db")
+    assert prove(tmp_path / "v.db").holds
+    with sqlite3.connect(tmp_path / "v.db") as db:
+        assert db.execute("SELECT kind_here FROM visit WHERE kind_here IS NOT NULL").fetchall() == [("clay",)]
+        assert db.execute("SELECT count(*) FROM hive WHERE kind = 'clay'").fetchone() == (0,)
 
 
 def test_blanks_decide_nothing() -> None:

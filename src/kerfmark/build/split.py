@@ -17,7 +17,7 @@ from kerfmark.build.lookup import Cells, differing, resolve
 from kerfmark.build.parts import filled_groups, parts_of_records, split_cells, stacked
 from kerfmark.errors import DataRefused, LayoutError, counted
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
-from kerfmark.profile.codes import combine, first_rows, holds
+from kerfmark.profile.codes import combine, first_rows, holds, usual
 from kerfmark.profile.convert import misfits, to_typed
 from kerfmark.profile.encode import EncodedColumn, EncodedSource
 
@@ -124,7 +124,12 @@ class _Splitter:
         for column, c in spec.columns.items():
             column_codes = self.encoded.column(c.header).codes
             typed = self._typed(name, column, c, self.encoded.column(c.header))
-            if column not in spec.known_by:
+            if c.usual and codes is not None:
+                columns[column] = Values(typed, usual(codes, column_codes, count, len(typed)))
+                continue
+            if c.instead_of:
+                column_codes = self._exceptions(c)
+            elif column not in spec.known_by:
                 self._agree(name, codes, count, column_codes, c.header)
             columns[column] = Values(typed, column_codes if first is None else column_codes[first])
         table = TableRows(name, spec, count, columns, first)
@@ -132,6 +137,18 @@ class _Splitter:
             if spec.each_row or unique != spec.known_by:
                 self._unique(table, unique)
         return table
+
+    def _exceptions(self, spec: ColumnSpec) -> np.ndarray:
+        """The codes of a column where they differ from what is usual, -1 elsewhere."""
+        encoded = self.encoded.column(spec.header)
+        codes, count = self.identity(spec.instead_of)
+        expected = np.append(usual(codes, encoded.codes, count, len(encoded.values)), -1)[codes]
+        rows = np.flatnonzero((encoded.codes < 0) & (expected >= 0))
+        if len(rows):
+            self.problems.add([(self.encoded.source.origin(r, spec.header), f"is blank where {spec.instead_of} usually has a value")
+                               for r in rows[:SHOWN].tolist()], len(rows),
+                              f'fill the cells, or take "{spec.header}" out of tables > {spec.instead_of}')
+        return np.where(encoded.codes != expected, encoded.codes, -1)
 
     def _all_parts(self, name: str, spec: TableSpec, listed: ColumnSpec) -> TableRows:
         """The distinct parts of the cells of a column, in the order in which they first appear."""
@@ -271,12 +288,13 @@ class _Splitter:
     def check_filled(self, table: TableRows) -> None:
         """Adds a problem for each record in which something is blank that must be filled."""
         for name, column in table.columns.items():
-            if column.codes is None or name in table.spec.optional:
+            own = table.spec.columns.get(name)
+            if column.codes is None or name in table.spec.optional or (own and own.instead_of):
                 continue
             records = np.flatnonzero(column.codes < 0)
             if not len(records):
                 continue
-            link, own = table.spec.links.get(name), table.spec.columns.get(name)
+            link = table.spec.links.get(name)
             header = (own.header or own.headers[0] if own and not own.told else
                       next(iter(link.by.values()), "") or (self._key_headers(link.to) or [""])[0] if link else "")
             rows = table.source_rows()[records]

@@ -93,9 +93,12 @@ def _tell(result: MarkResult, args: argparse.Namespace, terminal: Terminal) -> N
     why(result.reasons, result.references, terminal)
     if result.near:
         terminal.say()
-        terminal.say(("nearly, and therefore not", HEAD))
+        terminal.say(("nearly", HEAD))
         for near in result.near[:12]:
-            terminal.say("  ", str(near))
+            lives = f"lives in {near.home}, where these rows keep what they say" if near.home else "stays with the rows"
+            terminal.say("  ", str(near), (f"  ({lives})", FAINT))
+        if len(result.near) > 12:
+            terminal.say((f"  ... and {len(result.near) - 12:,} more (--json lists all)", FAINT))
     worth_knowing(result.notes, terminal)
     if result.new or result.missing:
         terminal.say()

@@ -78,6 +78,9 @@ class ColumnSpec(_Part):
     From one `header`; or, in a table that is `part_of` another, from several `headers` of the same meaning, from the parts
     of a cell (`header` with `split`, what stands between the parts), or from what tells these apart: `told` names each of
     the headers in their order, `position` counts the parts from 1.
+
+    With `usual`, a record has the value that its rows say most often; a row that says another has that in a column of its own
+    table with `instead_of`, the name of this one.
     """
 
     header: str = ""
@@ -85,6 +88,8 @@ class ColumnSpec(_Part):
     told: tuple[str, ...] = ()
     position: bool = False
     split: str = ""
+    usual: bool = False
+    instead_of: str = ""
     type: str = "text"
 
     @model_validator(mode="before")
@@ -104,6 +109,11 @@ class ColumnSpec(_Part):
         if self.split and not self.header:
             raise ValueError("split needs the header whose cells are split")
         return self
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether it holds what stands under one header, as it stands."""
+        return bool(self.header) and not (self.split or self.usual or self.instead_of)
 
     @property
     def sources(self) -> tuple[str, ...]:
@@ -221,6 +231,16 @@ class Layout(_Part):
     def base_of(self, source: str) -> str:
         """The table that holds a record per row of a source."""
         return next(n for n, t in self.tables.items() if t.source == source and t.each_row)
+
+    def exceptional(self, source: str, header: str) -> tuple[str, str, str, str] | None:
+        """Where the exceptions of a header stand and where what is usual does: table and column of each; None when it has none."""
+        for name, table in self.tables.items():
+            for column, spec in table.columns.items() if table.source == source else ():
+                if spec.header == header and spec.instead_of in self.tables:
+                    for usual, c in self.tables[spec.instead_of].columns.items():
+                        if c.usual and c.header == header:
+                            return name, column, spec.instead_of, usual
+        return None
 
     def is_looked_up(self, table: str) -> bool:
         """Whether some link finds its record in a table by value, and so may have added to it."""

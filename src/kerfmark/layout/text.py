@@ -130,7 +130,7 @@ def _of_table(layout: Layout, name: str, table: TableSpec) -> list[str]:
             for c in table.optional if c in table.known_by and not table.each_row]
     if not table.each_row and not table.known_by:
         out.append(f"{here}: say known_by, or each_row = true for a record per row")
-    return out + _parts(layout, here, table)
+    return out + _parts(layout, here, table) + _exceptions(layout, name, table)
 
 
 def _parts(layout: Layout, here: str, table: TableSpec) -> list[str]:
@@ -157,6 +157,19 @@ def _parts(layout: Layout, here: str, table: TableSpec) -> list[str]:
     return out
 
 
+def _exceptions(layout: Layout, name: str, table: TableSpec) -> list[str]:
+    """Columns of exceptions without what is usual, and the other way round."""
+    out: list[str] = []
+    for column, spec in table.columns.items():
+        here = f"tables > {name} > columns > {column}"
+        if spec.instead_of and not table.each_row:
+            out.append(f"{here}: only a table with each_row can have instead_of")
+        elif (spec.instead_of or spec.usual) and not layout.exceptional(table.source, spec.header):
+            other = f'in table "{spec.instead_of}" with usual = true' if spec.instead_of else f'with instead_of = "{name}"'
+            out.append(f'{here}: there must be a column {other} for the same header')
+    return out
+
+
 def _homes(layout: Layout, source: str) -> list[str]:
     """Headers that are said to live in several places."""
     seen: dict[str, str] = {}
@@ -164,7 +177,7 @@ def _homes(layout: Layout, source: str) -> list[str]:
     for name, table in layout.tables.items():
         for header in dict.fromkeys(table.headers if table.source == source else []):
             listed = [t for t in (name, seen.get(header, "")) if t and any(c.split for c in layout.tables[t].columns.values())]
-            if header in seen and not listed:
+            if header in seen and not listed and not layout.exceptional(source, header):
                 out.append(f'tables > {name}: "{header}" of source "{source}" already lives in table "{seen[header]}"')
             seen.setdefault(header, name)
     return out

@@ -56,6 +56,19 @@ def _dense(mixed: np.ndarray) -> tuple[np.ndarray, int]:
     return number[inverse], len(order)
 
 
+def usual(a: Codes, b: Codes, size: int, other: int) -> np.ndarray:
+    """For every code of a the code of b that stands beside it most often, the earlier one of equals; -1 where b is always blank."""
+    there = np.flatnonzero((a >= 0) & (b >= 0))
+    pairs, count = combine([a[there], b[there]], [size, other])
+    times = np.bincount(pairs, minlength=count)
+    first = there[first_rows(pairs, count)]
+    order = np.lexsort((first, -times, a[first]))
+    heads = np.concatenate([[True], np.diff(a[first][order]) != 0]) if count else np.empty(0, bool)
+    out = np.full(size, -1, np.int32)
+    out[a[first][order[heads]]] = b[first][order[heads]]
+    return out
+
+
 def first_rows(codes: Codes, size: int) -> np.ndarray:
     """For every code the first row that has it."""
     first = np.zeros(size + 1, np.int64)

@@ -46,7 +46,8 @@ def statements(layout: Layout, headers: Mapping[str, Sequence[str]], dialect: Di
         key = Column(layout.key_of(name), Integer, primary_key=True, autoincrement=True)
         links = [Column(link, Integer, ForeignKey(f"{parent}.{layout.key_of(parent)}"), nullable=link in spec.optional)
                  for link, parent in spec.parents.items()]
-        columns = [Column(c, mapper(s.of_type), nullable=c in spec.optional) for c, s in spec.columns.items()]
+        columns = [Column(c, mapper(s.of_type), nullable=c in spec.optional or bool(s.instead_of))
+                   for c, s in spec.columns.items()]
         table = Table(name, metadata, key, *links, *columns)
         for unique in spec.unique_sets:
             indexes.append(Index(f"{name}_known_by" if unique == spec.known_by else f"{name}_unique_{'_'.join(unique)}"[:60],
@@ -96,6 +97,8 @@ class _View:
                     return cell
                 continue
             for column, spec in table.columns.items():
+                if spec.header == header and (spec.usual or spec.instead_of):
+                    return self._exceptional(header)
                 if spec.header == header and not spec.split:
                     return f"{self._reach(name)}.{self.quote(column)}"
             for link, target in table.links.items():
@@ -103,6 +106,13 @@ class _View:
                     if h == header:
                         return self._through(name, link, target.to, column)
         return ""
+
+    def _exceptional(self, header: str) -> str:
+        """What a row says itself, or else what is usual."""
+        found = self.layout.exceptional(self.source, header)
+        assert found is not None
+        base, column, table, usual = found
+        return f"COALESCE({self.quote(base)}.{self.quote(column)}, {self._reach(table)}.{self.quote(usual)})"
 
     def _through(self, name: str, link: str, parent: str, path: str) -> str:
         """A column of what a link by value leads to, or of what that links to."""

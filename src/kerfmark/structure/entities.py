@@ -76,6 +76,9 @@ class Entity:
     parents: list[Entity] = field(default_factory=list)
     rows: int = 0
     evidence: dict[int, Evidence] = field(default_factory=dict)
+    usual: list[int] = field(default_factory=list)
+    """Columns that the records have but for a few rows of the base, where they are `exceptions`."""
+    exceptions: list[int] = field(default_factory=list)
 
     @property
     def own(self) -> list[int]:

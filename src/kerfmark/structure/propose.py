@@ -18,6 +18,7 @@ from kerfmark.profile.reserved import RESERVED
 from kerfmark.profile.types import TEXT, ColumnType
 from kerfmark.structure.entities import Entity, Trait, find_entities
 from kerfmark.structure.headers import helpful, stem
+from kerfmark.structure.near import NearMiss, give_homes, near_misses
 from kerfmark.structure.references import Reference
 from kerfmark.structure.repeats import Repetition, repetitions, separator_of
 from kerfmark.structure.steer import Steering, steer
@@ -52,7 +53,8 @@ class Reason:
 @dataclass(frozen=True)
 class Proposal:
     """A layout with the reasons for it: one `Reason` per table that was split off, notes per column, and the same as
-    comments for the layout's text; how many records tables have, and the references that links by value rest on."""
+    comments for the layout's text; how many records tables have, the references that links by value rest on, and what nearly
+    holds."""
 
     layout: Layout
     reasons: tuple[Reason, ...]
@@ -60,6 +62,7 @@ class Proposal:
     comments: dict[str, list[str]]
     rows: dict[str, int] = field(default_factory=dict)
     references: tuple[Reference, ...] = ()
+    near: tuple[NearMiss, ...] = ()
 
 
 def source_name(stem_: str, taken: Collection[str] = ()) -> str:
@@ -82,19 +85,21 @@ def propose(encoded: EncodedSource, recognised: Sequence[Recognised], name: str,
              and (s := separator_of(column))}
     lengths = [float(pc.mean(pc.binary_length(c.values)).as_py() or 0) for c in encoded.columns]
 
-    def entities() -> Entity:
+    def entities() -> tuple[Entity, list[Trait]]:
         several = {c for r in repeated for c in r.columns} | set(lists)
         traits = [Trait(c.header, k, n, i in several, c.header in steering.known_by)
                   for i, (c, k, n) in enumerate(zip(encoded.columns, kinds, lengths, strict=True))]
-        return find_entities([c.codes for c in encoded.columns], [len(c.values) for c in encoded.columns], traits)
+        return find_entities([c.codes for c in encoded.columns], [len(c.values) for c in encoded.columns], traits), traits
 
-    base = entities()
+    base, traits = entities()
     true = [r for r in repeated if any(r.columns <= set(e.own) for e in base.all())]
     if len(true) < len(repeated):                       # columns of different things do not say the same of one
         repeated = true
-        base = entities()
+        base, traits = entities()
+    if steering.depth != "flat":
+        give_homes(base, encoded.columns, traits)
     base = steer(base, [c.header for c in encoded.columns], steering)
-    return _Writer(encoded, recognised, name, spec, taken).write(base, repeated, lists)
+    return _Writer(encoded, recognised, name, spec, taken).write(base, repeated, lists, traits)
 
 
 def merged(proposals: Sequence[Proposal]) -> Proposal:
@@ -103,7 +108,7 @@ def merged(proposals: Sequence[Proposal]) -> Proposal:
                     tables={n: t for p in proposals for n, t in p.layout.tables.items()})
     return Proposal(layout, tuple(r for p in proposals for r in p.reasons), tuple(n for p in proposals for n in p.notes),
                     {k: v for p in proposals for k, v in p.comments.items()},
-                    {k: v for p in proposals for k, v in p.rows.items()})
+                    {k: v for p in proposals for k, v in p.rows.items()}, near=tuple(n for p in proposals for n in p.near))
 
 
 class _Writer:
@@ -120,12 +125,17 @@ class _Writer:
         self.table_of: dict[int, str] = {}
         self.rows: dict[str, int] = {}
         self.moved: set[int] = set()
+        self.exceptions: list[tuple[str, int, Entity]] = []
 
-    def write(self, base: Entity, repeated: Sequence[Repetition], lists: Mapping[int, str]) -> Proposal:
+    def write(self, base: Entity, repeated: Sequence[Repetition], lists: Mapping[int, str],
+              traits: Sequence[Trait]) -> Proposal:
+        """The proposal for the entities above the rows and what repeats in them."""
         name = self.name
         self.moved = {c for r in repeated for c in r.columns} | set(lists)
         table = free_name(singular(name), self.taken, f"{singular(name)}_record")
         self._table(base, table, name, None)
+        for base_table, c, owner in self.exceptions:
+            self._exception(base_table, c, owner)
         for one in repeated:
             self._repetition(one)
         for c, separator in lists.items():
@@ -134,7 +144,8 @@ class _Writer:
         spec = self.spec.model_copy(update={"blanks": tuple(spelled)})
         self.comments[f"sources.{name}"] = [f"{self.encoded.rows:,} rows, {len(self.headers)} columns"]
         layout = Layout(kerfmark=VERSION, sources={name: spec}, tables=self.tables)
-        return Proposal(layout, tuple(self.reasons), tuple(self.notes), self.comments, self.rows)
+        near = tuple(near_misses(layout, name, self.encoded, traits))
+        return Proposal(layout, tuple(self.reasons), tuple(self.notes), self.comments, self.rows, near=near)
 
     def _table(self, entity: Entity, name: str, source: str, within: tuple[str, Entity] | None) -> None:
         """Adds the table of an entity, then those of its parents."""
@@ -149,6 +160,11 @@ class _Writer:
             if self.recognised[c].note:
                 self.notes.append((self.headers[c], self.recognised[c].note))
                 self.comments[f"tables.{name}.{column}"] = [self.recognised[c].note]
+        for c in entity.usual:
+            column = free_name(snake(self.headers[c]), {*columns}, f"{name}_{snake(self.headers[c]) or c + 1}")
+            columns[column] = ColumnSpec(header=self.headers[c], type=str(self.recognised[c].type), usual=True)
+        for c, owner in [(c, p) for p in entity.all() for c in p.usual] if within is None else []:
+            self.exceptions.append((name, c, owner))
         taken, links = set(columns), {}
         for parent, e in parents:
             key = generated_key(parent, self._column_names(e, parent).values())
@@ -173,6 +189,17 @@ class _Writer:
         taken: set[str] = set()
         return {c: free_name(snake(self.headers[c]), taken, f"{table}_{snake(self.headers[c]) or c + 1}") for c in entity.own
                 if c not in self.moved}
+
+    def _exception(self, base: str, c: int, owner: Entity) -> None:
+        """A column of the base for the rows that say something else than is usual."""
+        parent, spec, header = self.table_of[owner.key[0]], self.tables[base], self.headers[c]
+        wanted = f"{snake(header) or parent}_here"
+        column = free_name(wanted, {*spec.columns, *spec.links}, f"{base}_{wanted}")
+        self.tables[base] = spec.model_copy(update={"columns": {**spec.columns, column: ColumnSpec(
+            header=header, type=str(self.recognised[c].type), instead_of=parent)}})
+        note = f"lives in {parent}; the few rows that say something else keep it in {base}.{column}"
+        self.notes.append((header, note))
+        self.comments[f"tables.{base}.{column}"] = [f"only where it differs from what {parent} usually has"]
 
     def _repetition(self, one: Repetition) -> None:
         """A table with a record per filled group of repeated columns."""

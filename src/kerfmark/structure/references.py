@@ -102,12 +102,12 @@ def connect(layout: Layout, encoded: Mapping[str, EncodedSource], steering: Stee
 def _references(layout: Layout, keys: _Keys, steering: Steering) -> list[Reference]:
     forced = dict(steering.link)
     parents = [(name, column) for name, spec in layout.tables.items() for column, c in spec.columns.items()
-               if c.header and not c.split and (
+               if c.is_plain and (
                    (column,) in spec.unique_sets or (spec.each_row and keys.tells_apart(spec.source, c)))]
     out: list[Reference] = []
     for name, spec in layout.tables.items():
         for column, c in spec.columns.items():
-            if not c.header or c.split or c.of_type.kind in ("boolean", "decimal", "real", "date", "timestamp", "time"):
+            if not c.is_plain or c.of_type.kind in ("boolean", "decimal", "real", "date", "timestamp", "time"):
                 continue
             if c.header in steering.no_link:
                 continue
@@ -331,8 +331,8 @@ def _further(spec: TableSpec, key: str, parent: TableSpec, layout: Layout, keys:
 def _repeated(columns: Mapping[str, ColumnSpec], source: str, link: LinkSpec, layout: Layout, keys: _Keys) -> dict[str, str]:
     """Which columns of a link's parent say, for every record that links there, the same as which headers."""
     [key] = link.by
-    theirs = {n: c for n, c in layout.tables[link.to].columns.items() if n != key and c.header and not c.split}
-    mine = {n: c for n, c in columns.items() if c.header and not c.split and len(keys.column(source, c.header).values) >= (
+    theirs = {n: c for n, c in layout.tables[link.to].columns.items() if n != key and c.is_plain}
+    mine = {n: c for n, c in columns.items() if c.is_plain and len(keys.column(source, c.header).values) >= (
         2 if words(c.header) in [words(t.header) for t in theirs.values()] else FEWEST)}
     return _same(theirs, mine, source, link, layout, keys)
 

@@ -49,7 +49,8 @@ def steer(base: Entity, headers: Sequence[str], steering: Steering) -> Entity:
         return Entity(base.key, base.alternates, sorted(base.everything - {*base.key, *base.alternates}), [], base.rows)
     if steering.depth == "lookups":
         base.parents = [Entity(p.key, p.alternates, sorted(p.everything - {*p.key, *p.alternates}), [], p.rows,
-                               {c: e for a in p.all() for c, e in a.evidence.items()}) for p in base.parents]
+                               {c: e for a in p.all() for c, e in a.evidence.items()}, [c for a in p.all() for c in a.usual])
+                        for p in base.parents]
     place = {h: c for c, h in enumerate(headers)}
     for names in steering.together:
         _together(base, [place[h] for h in names if h in place])
@@ -106,6 +107,6 @@ def _prune(base: Entity) -> None:
     """Takes a parent of which nothing but its key is left back into what it stands above."""
     for parent in list(base.parents):
         _prune(parent)
-        if not parent.columns and not parent.alternates and not parent.parents and len(parent.key) == 1:
+        if not (parent.columns or parent.alternates or parent.parents or parent.usual) and len(parent.key) == 1:
             base.parents.remove(parent)
             base.columns = sorted([*base.columns, *parent.key])

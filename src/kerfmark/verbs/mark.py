@@ -16,7 +16,7 @@ from kerfmark.profile.recognise import blank_spellings, settle
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading, Source
 from kerfmark.structure.again import Again, mark_again
-from kerfmark.structure.near import NearMiss, near_misses
+from kerfmark.structure.near import NearMiss
 from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
 from kerfmark.structure.references import Reference, connect
 from kerfmark.structure.steer import Steering
@@ -68,7 +68,7 @@ def mark(inputs: Sequence[str | Path], layout: str | Path | None = None, *, stee
                           next=f"make the folder {path.parent} first")
     there = path is not None and path.exists() and not replace
     old, old_text = read_layout(path) if path is not None and there else (None, "")
-    proposal, encoded = mark_sources(open_inputs(inputs, reading), path.parent if path else Path(), progress, steering)
+    proposal, _ = mark_sources(open_inputs(inputs, reading), path.parent if path else Path(), progress, steering)
     again = Again(proposal.layout, "", (), ())
     if old is not None:
         again = mark_again(old, old_text, proposal.layout)
@@ -81,8 +81,7 @@ def mark(inputs: Sequence[str | Path], layout: str | Path | None = None, *, stee
         finally:
             part.unlink(missing_ok=True)
     final = again.layout
-    near = tuple(m for n, e in encoded.items() if n in final.sources for m in near_misses(proposal.layout, n, e))
-    return MarkResult(str(path or ""), _told(final, proposal), proposal.reasons, proposal.references, proposal.notes, near,
+    return MarkResult(str(path or ""), _told(final, proposal), proposal.reasons, proposal.references, proposal.notes, proposal.near,
                       again.new, again.missing, round(time.perf_counter() - started, 3))
 
 
