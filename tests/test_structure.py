@@ -134,3 +134,14 @@ def test_an_entity_lists_what_lives_in_it() -> None:
     parent = Entity([3], columns=[4], rows=2)
     child = Entity([0, 3], columns=[1], parents=[parent], rows=5)
     assert child.own == [0, 1] and child.everything == {0, 1, 3, 4}
+
+
+def test_three_columns_can_be_a_key_together(write: Write) -> None:
+    rng = random.Random(4)
+    known = {(y, c, n): (f"Title {rng.randrange(400)}", f"Judge {rng.randrange(60)}") for y in range(2015, 2025) for c in "ABCDEF"
+             for n in range(1, 9)}
+    rows = [(rng.choice(sorted(known)), rng.randrange(90)) for _ in range(3000)]
+    lines = [f"{i},{y},Class {c},{n},{known[y, c, n][0]},{known[y, c, n][1]},{points}"
+             for i, ((y, c, n), points) in enumerate(rows)]
+    found = shape(marked(write("s.csv", "entry no,year,class,number,title,judge,points\n" + "\n".join(lines) + "\n")))
+    assert any({"year", "class", "number", "title", "judge"} == headers for headers, _ in found.values())

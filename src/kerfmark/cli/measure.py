@@ -71,7 +71,7 @@ def _tell(source: SourceMeasured, terminal: Terminal) -> None:
         ["column", "type", "blank", "distinct", "longest", "smallest", "largest", "most frequent"],
         [(c.header, f"{c.mostly} (nearly)" if c.mostly else c.type, f"{c.blanks:,}" if c.blanks else "-",
           "unique" if c.unique and c.distinct > 1 else f"{c.distinct:,}", c.longest, _short(c.smallest), _short(c.largest),
-          ", ".join(f"{_short(v)} ({n:,})" for v, n in c.frequent[:2]) or "-") for c in source.columns],
+          ", ".join(f"{_short(v)} ({n:,})" for v, n in c.frequent) or "-") for c in source.columns],
         right=[2, 3, 4], cut=[5, 6, 7])
     blanks = sorted({s for c in source.columns for s in c.blank_as})
     if blanks:

@@ -23,6 +23,8 @@ BLANKS = ("n/a", "N/A", "NA", "#N/A", "null", "NULL", "Null", "none", "None", "n
 BOOLEANS = (("yes", "no"), ("y", "n"), ("true", "false"), ("t", "f"), ("ja", "nein"), ("oui", "non"), ("si", "no"),
             ("sí", "no"), ("on", "off"), ("x", "-"))
 MOST_DIGITS = 18
+_REAL = r"^-?([0-9]+(\.[0-9]+)?|[0-9]+\.[0-9]+[eE][-+]?[0-9]+|[0-9]+[eE][-+][0-9]+)$"
+"""Numbers with exponents; 12E4 without point or sign may be a code."""
 
 
 @dataclass(frozen=True)
@@ -137,6 +139,8 @@ def _number(values: pa.StringArray) -> Recognised | None:
                 return Recognised(guess)
         return Recognised(TEXT, "numbers with and without zeros at the end (1.5 beside 1.50): kept as text; "
                                 f'for a number say type = "decimal({whole + most},{most}) {plain_form(most, mark)}"')
+    if pc.all(pc.match_substring_regex(values, _REAL)).as_py() and pc.any(pc.match_substring_regex(values, "[eE]")).as_py():
+        return Recognised(ColumnType("real"), "numbers with exponents (1.5e-7): stored as floating-point numbers, not as spelled")
     return None
 
 

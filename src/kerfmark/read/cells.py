@@ -15,14 +15,14 @@ _TOLD = {float: pa.float64(), int: pa.int64(), dt.date: pa.date32()}
 """Python types whose values Arrow spells as `spell` does."""
 
 
-def texts(cells: Sequence[Any]) -> pa.StringArray:
-    """A column of cells as texts, blank cells (None and "") null."""
-    kinds = set(map(type, cells))
+def texts(cells: Sequence[Any], kinds: set[type] | None = None) -> pa.StringArray:
+    """A column of cells as texts, blank cells (None and "") null. `kinds` are the types of the cells, where they are known."""
+    kinds = set(map(type, cells)) if kinds is None else kinds
     if kinds == {str}:
         plain = pa.array(cells, pa.string())
         return pc.if_else(pc.equal(plain, ""), pa.scalar(None, pa.string()), plain) if BLANK in cells else plain
     with_blanks = str in kinds
-    kinds -= {str, type(None)}
+    kinds = kinds - {str, type(None)}
     told = _TOLD.get(next(iter(kinds))) if len(kinds) == 1 else None
     if told is not None:
         try:

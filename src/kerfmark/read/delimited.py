@@ -38,7 +38,7 @@ T = TypeVar("T")
 
 BLOCK = 4 << 20
 """Bytes read at a time: small enough to stay in the processor's cache while being cut into fields."""
-LONGEST_RECORD = 256 << 20
+LONGEST_RECORD = 64 << 20
 """Bytes after which a record without an end is refused."""
 RAGGED_SHOWN = 10
 DELIMITER_NAMES = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars", "^": "carets"}

@@ -16,7 +16,7 @@ from kerfmark.errors import Origin, SourceError
 from kerfmark.read.packed import Bytes
 
 BLOCK = 4 << 20
-LONGEST_RECORD = 256 << 20
+LONGEST_RECORD = 64 << 20
 _NEWLINE, _QUOTE, _BACKSLASH, _SPACE = 10, 34, 92, 32
 _OPEN, _SHUT = (ord("{"), ord("[")), (ord("}"), ord("]"))
 

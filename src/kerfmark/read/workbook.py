@@ -13,7 +13,7 @@ import itertools
 import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -89,9 +89,7 @@ def sheets(path: Path, reading: Reading = Reading()) -> list[SheetSource]:  # no
         return [SheetSource(path, sheet, reading, book=book)]
     shown = {m.name: str(m.visible).endswith(".Visible") for m in book.sheets_metadata}
     names = [n for n in book.sheet_names if shown.get(n, True) or reading.hidden]
-    opened = ((name, book.get_sheet_by_name(name)) for name in names)           # the library reads a sheet when it is asked for it
-    found = [SheetSource(path, name, reading, book=book, opened=sheet, hidden=not shown.get(name, True))
-             for name, sheet in opened if sheet.height]
+    found = [s for name in names if (s := SheetSource(path, name, reading, book=book, hidden=not shown.get(name, True))).headers]
     if not found:
         raise SourceError("no sheet of the workbook holds anything", code="source.empty", origin=Origin(path.name),
                           why="hidden sheets were not looked at" if len(names) < len(book.sheet_names) else "")
@@ -107,18 +105,22 @@ class SheetSource:
     """A sheet of a workbook, or a part of one (see `read.source.Source`)."""
 
     def __init__(self, path: Path, sheet: str, reading: Reading = Reading(), *, name: str | None = None,  # noqa: B008  (frozen)
-                 book: Any = None, opened: Any = None, hidden: bool = False) -> None:
+                 book: Any = None, hidden: bool = False) -> None:
         import python_calamine as calamine
 
         self.path, self.location, self.sheet = path, str(path), sheet
         self._said_cells = reading.cells
         book = book or open_workbook(path)
+        numbers = {name: i for i, name in enumerate(book.sheet_names)}
+        self._errors: Future[list[tuple[int, int, str]]] | None = None
+        if path.suffix.lower() in PARTED and sheet in numbers:      # looked for while the library, in Rust, reads the sheet
+            with _scanning(1) as pool:
+                self._errors = pool.submit(error_cells, path, numbers[sheet])
         try:
-            self._sheet = book.get_sheet_by_name(sheet) if opened is None else opened
+            self._sheet = book.get_sheet_by_name(sheet)
         except calamine.WorksheetNotFound as error:
             raise SourceError(f'the workbook has no sheet "{sheet}"', code="source.no-sheet", origin=Origin(path.name),
                               next=f"its sheets are {', '.join(book.sheet_names)}") from error
-        self._number = book.sheet_names.index(sheet)
         area = _area(path, sheet, reading.cells)
         self.name = name or (reading.cells if reading.cells and not _RANGE.match(reading.cells) else sheet)
         self._bottom, right = area.bottom, area.right
@@ -161,25 +163,23 @@ class SheetSource:
 
         Raises SourceError for a sheet without rows.
         """
-        with ThreadPoolExecutor(1) as pool:
-            errors = pool.submit(error_cells, self.path, self._number) if self.path.suffix.lower() in PARTED else None
-            self.fingerprint = xxhash.xxh3_128_hexdigest(self.path.read_bytes() + self.sheet.encode())
-            rows = itertools.islice(self._sheet.iter_rows(), self._first, self._bottom)
-            numbers, first, physical = RowNumbers(self._first + 1), 0, 0
-            as_text: dict[int, list[int]] = {}
-            while True:
-                with _uncollected():
-                    batch, kept, height = self._batch(list(itertools.islice(rows, ROWS)), physical, as_text)
-                if not height:
-                    break
-                if len(kept) < height:
-                    numbers.skipped += [physical + i for i in sorted(set(range(height)) - set(kept))]
-                physical += height
-                if len(kept):
-                    yield Piece(first, len(kept), work(batch))
-                    first += len(kept)
-            self.numbers, self.skipped = numbers, len(numbers.skipped)
-            self.remarks = [*self.of_header, *self._remarks(as_text, errors.result() if errors else [])]
+        self.fingerprint = xxhash.xxh3_128_hexdigest(self.path.read_bytes() + self.sheet.encode())
+        rows = itertools.islice(self._sheet.iter_rows(), self._first, self._bottom)
+        numbers, first, physical = RowNumbers(self._first + 1), 0, 0
+        as_text: dict[int, list[int]] = {}
+        while True:
+            with _uncollected():
+                batch, kept, height = self._batch(list(itertools.islice(rows, ROWS)), physical, as_text)
+            if not height:
+                break
+            if len(kept) < height:
+                numbers.skipped += [physical + i for i in sorted(set(range(height)) - set(kept))]
+            physical += height
+            if len(kept):
+                yield Piece(first, len(kept), work(batch))
+                first += len(kept)
+        self.numbers, self.skipped = numbers, len(numbers.skipped)
+        self.remarks = [*self.of_header, *self._remarks(as_text, self._errors.result() if self._errors else [])]
         if not first:
             raise SourceError("the sheet has a header but no rows", code="source.no-rows", origin=self.origin())
 
@@ -195,8 +195,8 @@ class SheetSource:
             mine = [tuple(column[i] for i in filled) for column in mine] if len(filled) < len(lines) else mine
         arrays = []
         for i, cells in enumerate(mine):
-            arrays.append(texts(cells))
             kinds = set(map(type, cells))
+            arrays.append(texts(cells, kinds))
             if str in kinds and float in kinds:
                 as_text.setdefault(i, []).extend(self._first + 1 + above + filled[r] for r, c in enumerate(cells)
                                                  if type(c) is str and c and _NUMBER.match(c))
@@ -215,6 +215,16 @@ class SheetSource:
             if rows:
                 yield Remark("odd", self.headers[i], "numbers stored as text among numbers", tuple(rows[:SHOWN]), len(rows),
                              "they are read like the other numbers; convert them in the workbook if they are meant as such")
+
+
+@contextmanager
+def _scanning(workers: int) -> Iterator[ThreadPoolExecutor]:
+    """Threads for work that is waited for elsewhere."""
+    pool = ThreadPoolExecutor(workers)
+    try:
+        yield pool
+    finally:
+        pool.shutdown(wait=False)
 
 
 @contextmanager

@@ -33,6 +33,8 @@ ENOUGH_FOR_PAIRS = 20.0
 LITTLE_ALONE = 0.3
 """The share of the exceptions expected by chance that each column of a pair must leave when it stands alone: what one
 column nearly decides (a queen that was moved once) is no matter for a pair."""
+MOST_FOR_TRIPLES = 16
+"""Columns that may be part of a key from which combinations of three are no longer tried: there are too many."""
 LONGEST_KEY = 60
 """Mean length of a text beyond which it is prose, which decides nothing."""
 
@@ -123,7 +125,8 @@ def _parents(relation: Relation, columns: list[int], inner: list[int], traits: S
     `inner` are the columns that may go up; the others are known to identify the relation's own records.
     """
     found = _single(relation, columns, inner, traits)
-    found += _pairs(relation, columns, inner, traits, found)
+    pairs = _pairs(relation, columns, inner, traits, found)
+    found += pairs + _triples(relation, columns, inner, traits, [*found, *pairs])
     top = _widest(found)
     homes = _assign(top, found, columns, traits)
     parents, gone = [], set()
@@ -284,6 +287,74 @@ def _decided_by_pair(relation: Relation, a: int, b: int, targets: list[int]
         if expected >= ENOUGH_FOR_PAIRS:
             found[t] = Evidence(values, repeats, expected)
     return (codes, values, found) if found else None
+
+
+def _triples(relation: Relation, columns: list[int], inner: list[int], traits: Sequence[Trait], found: list[_Determinant]
+             ) -> list[_Determinant]:
+    """Three columns that decide what no two of them do, as a year, a class and a number within it."""
+    place = {c: i for i, c in enumerate(columns)}
+    alone: dict[int, set[int]] = {}
+    skip: set[int] = set()
+    for d in found:
+        skip.update(d.peers)
+        if len(d.by) == 1:
+            for c in (*d.by, *d.peers):
+                alone[c] = {*d.decided, *d.peers, *d.by} - {c}
+    usable = [c for c in inner if traits[c].caution is not None and c not in skip
+              and 2 <= relation.sizes[place[c]] <= relation.rows / 6]
+    if len(usable) > MOST_FOR_TRIPLES:
+        return []
+    by_pair = {frozenset(d.by): {*d.decided} for d in found if len(d.by) == 2}
+    out: list[_Determinant] = []
+    for three in combinations(usable, 3):
+        if any(b in alone.get(a, ()) for a in three for b in three):
+            continue
+        known = {t for c in three for t in alone.get(c, ())}
+        known |= {t for pair in combinations(three, 2) for t in by_pair.get(frozenset(pair), ())}
+        if any(c in known for c in three):
+            continue
+        targets = [place[t] for t in inner if t not in known and t not in three and relation.sizes[place[t]] >= 2]
+        decided = _decided_by_three(relation, [place[c] for c in three], targets)
+        if decided:
+            codes, values, evidence = decided
+            both = {columns[i]: e for i, e in evidence.items()} | {t: Evidence(values, 0, 0.0) for t in known}
+            out.append(_Determinant(three, codes, values, both))
+    return out
+
+
+def _decided_by_three(relation: Relation, three: list[int], targets: list[int]
+                      ) -> tuple[Codes, int, dict[int, Evidence]] | None:
+    """What three columns decide together; None when nothing that is not chance."""
+    sizes = [relation.sizes[i] for i in three]
+    rows = relation.cluster(max(three, key=relation.sizes.__getitem__))
+    some, size = combine([relation.columns[i][rows] for i in three], sizes)
+    if int(np.count_nonzero(some >= 0)) < 2 * size:
+        return None
+    one, other = _same(some, size)
+    agree = relation.agreeing(rows[one], rows[other])
+    alive = [t for t in targets if agree[t] and holds(some, relation.columns[t][rows], size)]
+    if not alive:
+        return None
+    spared = {t: min(_pair_exceptions(relation, pair, t, rows) for pair in combinations(three, 2)) for t in alive}
+    alive = [t for t in alive if spared[t] >= LITTLE_ALONE * (1 - relation.sameness[t])]
+    if not alive:
+        return None
+    codes, values = combine([relation.columns[i] for i in three], sizes)
+    repeats = int(np.count_nonzero(codes >= 0)) - values
+    if repeats < values:
+        return None
+    kept = {t: Evidence(values, repeats, spared[t] * repeats) for t in alive
+            if spared[t] * repeats >= 2 * ENOUGH_FOR_PAIRS and holds(codes, relation.columns[t], values)}
+    return (codes, values, kept) if kept else None
+
+
+def _pair_exceptions(relation: Relation, pair: tuple[int, ...], t: int, rows: np.ndarray) -> float:
+    """The share of rows in which a column is not what it is elsewhere beside the same two values."""
+    codes, size = combine([relation.columns[i][rows] for i in pair], [relation.sizes[i] for i in pair])
+    other = relation.columns[t][rows]
+    last = np.full(size + 1, -1, other.dtype)
+    last[codes] = other
+    return float(np.count_nonzero(last[codes] != other)) / max(len(rows), 1)
 
 
 def _same(codes: Codes, size: int, most: int = 48) -> tuple[np.ndarray, np.ndarray]:

@@ -166,11 +166,13 @@ def _reference(layout: Layout, keys: _Keys, name: str, column: str, parent: str,
         return None
     if child.source == target.source and not same_table:
         return None                                     # within a source the rows themselves say what belongs together
+    named = _named(mine.header, parent, theirs.header, target, same_table)
+    if mine.of_type.kind == "integer" and not named and helpful(mine.header) and not looks_like_key(mine.header):
+        return None                                     # numbers among numbers, and nobody says that they mean anything
     own, other = keys.texts(child.source, mine.header, mine), keys.texts(target.source, theirs.header, theirs)
     present = pc.is_in(own, value_set=other)
     hits = int(pc.sum(present).as_py() or 0)
     strays = len(own) - hits
-    named = _named(mine.header, parent, theirs.header, target, same_table)
     if hits < (1 if same_table and named and not strays else FEWEST) or strays > max(1 if hits >= 20 else 0, STRAYS * len(own)):
         return None
     coverage = hits / max(len(other), 1)

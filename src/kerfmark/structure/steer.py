@@ -52,6 +52,11 @@ def steer(base: Entity, headers: Sequence[str], steering: Steering) -> Entity:
                                {c: e for a in p.all() for c, e in a.evidence.items()}, [c for a in p.all() for c in a.usual])
                         for p in base.parents]
     place = {h: c for c, h in enumerate(headers)}
+    said = {place[h] for names in (*steering.together, *steering.apart) for h in names if h in place}
+    for entity in base.all():                           # what a person speaks of has one home only
+        base.columns = sorted([*base.columns, *(c for c in entity.usual if c in said)])
+        entity.usual = [c for c in entity.usual if c not in said]
+    base.exceptions = [c for c in base.exceptions if c not in said]
     for names in steering.together:
         _together(base, [place[h] for h in names if h in place])
     for names in steering.apart:
