@@ -156,6 +156,7 @@ def test_a_person_has_the_last_word(visits: Path) -> None:
     assert set(tables(depth="lookups")) == {"visit", "hive", "keeper"}
     assert "phone" in tables(apart=(("keeper", "phone"),))["visit"]
     assert {"phone", "grid"} <= tables(together=(("phone", "grid"),))["visit"]
+    assert tables(known_by=("kind",))["kind"] == {"kind"}   # a lookup only where a person asks for it
     assert not any("kg" in c for c in tables(left_out=("kg",)).values())
     with pytest.raises(UsageError, match='no source has a column "phon"') as told:
         tables(together=(("phon", "kg"),))
@@ -212,3 +213,11 @@ def test_what_is_no_layout_is_never_overwritten(kerfmark: Runner, visits: Path, 
     write("notes.txt", "Dear keepers\n")
     kerfmark("mark", "visits.csv", "-o", "notes.txt", code=2)
     assert (tmp_path / "notes.txt").read_text() == "Dear keepers\n"
+
+
+def test_what_stands_for_none_among_names_is_a_blank(write: Write, tmp_path: Path) -> None:
+    places = write("places.csv", "place,grid\n" + "".join(f"Field {i},XK {i}\n" for i in range(30)))
+    visits = write("visits.csv", "no,place\n" + "".join(f"{i},{'n/a' if i % 9 == 0 else f'Field {i % 30}'}\n" for i in range(200)))
+    result = cut([places, visits], tmp_path / "p.db")
+    assert next(t.rows for t in result.tables if t.name == "place") == 30
+    assert prove(tmp_path / "p.db").holds

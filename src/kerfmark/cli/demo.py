@@ -34,6 +34,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     terminal.say(f"wrote {counted(len(files), 'file')} of a beekeepers' association that does not exist into ", (str(folder), BOLD))
     database = str(folder / "apiary.db")
     story = [["measure", str(folder / "inspections-2025.csv"), "--rows", "2"],
+             ["mark", str(folder / "register.xlsx"), str(folder / "inspections-2025.csv")],
              ["cut", str(folder / "inspections-2025.csv"), "--into", database, "--replace"],
              ["show", database, "--rows", "2"],
              ["prove", database]]
@@ -48,6 +49,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     terminal.say("Try next:")
     for line in (f"kerfmark show {shlex.quote(database)} hive --rows 10",
                  f"sqlite3 {shlex.quote(database)} 'SELECT * FROM inspections_flat LIMIT 3'   (or any other program)",
+                 "kerfmark cut " + shlex.join(str(folder / n) for n in ("register.xlsx", "inspections-2025.csv"))
+                 + f" --into {shlex.quote(str(folder / 'both.db'))}   (files that belong together)",
                  f"edit {folder / 'apiary.layout.toml'}, then kerfmark cut it --into another database"):
         terminal.say("  ", line)
     return 0

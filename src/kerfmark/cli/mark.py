@@ -116,7 +116,7 @@ def _tell(result: MarkResult, args: argparse.Namespace, terminal: Terminal) -> N
 
 def picture(tables: Sequence[TableMarked], terminal: Terminal) -> None:
     """The tables as trees: below each table those that it links to, and what it has several of."""
-    above = {parent for t in tables if not t.part_of for parent in t.links.values() if parent != t.name}
+    above = {parent for t in tables for parent in t.links.values() if parent not in (t.name, t.part_of)}
     drawing = _Picture(tables, terminal)
     for table in tables:
         if table.name not in above and not table.part_of:
@@ -182,5 +182,5 @@ def worth_knowing(notes: Sequence[tuple[str, str]], terminal: Terminal) -> None:
     if notes:
         terminal.say()
         terminal.say(("worth knowing", HEAD))
-        for header, note in notes:
+        for header, note in dict.fromkeys(notes):
             terminal.say("  ", (header, BOLD), f": {note}")

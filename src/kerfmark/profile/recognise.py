@@ -61,7 +61,7 @@ def settle(column: EncodedColumn) -> Recognised:
         return found
     type_, wrong, cells = near
     said = f'{counted(cells, "cell")}, such as "{wrong[0]}", {"is" if cells == 1 else "are"} no {type_.kind}'
-    if type_.kind in ("integer", "real", "boolean"):
+    if type_.kind in ("integer", "real", "boolean") or (type_.kind == "decimal" and cells > MOST_AMISS * len(column.codes) + 1):
         return Recognised(TEXT, f"kept as text: {said}, though the others are")
     return Recognised(type_, f'{said}: mend, or set type = "text"')
 
@@ -177,6 +177,8 @@ def _swapped(forms: list[str]) -> str:
 
 MOST_MISFITS = 0.01
 """The share of rows that may not fit before a type is no longer taken for what the column is meant to be."""
+MOST_AMISS = 0.001
+"""The share of cells that may be no number before a column of decimal numbers is rather loaded as text, and that told."""
 FEWEST_ROWS = 20
 
 

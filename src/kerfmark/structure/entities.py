@@ -132,8 +132,8 @@ def _parents(relation: Relation, columns: list[int], inner: list[int], traits: S
     parents, gone = [], set()
     for determinant in sorted(top, key=lambda d: -d.values):
         mine = homes[determinant.by]
-        if not mine:
-            continue
+        if not mine and not any(traits[c].said for c in determinant.by):
+            continue                                    # a list of values that nothing depends on stays a column
         members = sorted({*determinant.by, *determinant.peers, *mine})
         parents.append(_raise_up(relation, columns, determinant, members, traits))
         gone.update(members)

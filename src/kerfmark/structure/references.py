@@ -205,8 +205,10 @@ def _tells(own: pa.StringArray, other: pa.StringArray, coverage: float, named: b
 
 def _named(header: str, parent: str, key_header: str, target: TableSpec, same_table: bool) -> bool:
     """Whether a header speaks of a table, or of another record of the same."""
+    if not helpful(header):
+        return False
     said, plain = set(words(header)), KEY_WORDS | NAME_WORDS
-    about = ({*parent.split("_")} | set(stem(key_header))) - plain
+    about = ({*parent.split("_")} | set(stem(key_header) if helpful(key_header) else ())) - plain
     if not about:
         about = set(words(target.source)) - plain
     if same_table:

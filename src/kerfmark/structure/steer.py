@@ -65,7 +65,7 @@ def steer(base: Entity, headers: Sequence[str], steering: Steering) -> Entity:
             home, below = _home(base, moved)
             if below is not None and columns[0] in home.own and moved not in home.key:
                 _move(home, below, moved)
-    _prune(base)
+    _prune(base, {place[h] for h in steering.known_by if h in place})
     return base
 
 
@@ -108,10 +108,12 @@ def _move(home: Entity, below: Entity, column: int) -> None:
     below.columns = sorted([*below.columns, column])
 
 
-def _prune(base: Entity) -> None:
-    """Takes a parent of which nothing but its key is left back into what it stands above."""
+def _prune(base: Entity, wanted: set[int]) -> None:
+    """Takes a parent of which nothing but its key is left back into what it stands above, unless the key is wanted."""
     for parent in list(base.parents):
-        _prune(parent)
+        _prune(parent, wanted)
+        if wanted & set(parent.key):
+            continue
         if not (parent.columns or parent.alternates or parent.parents or parent.usual) and len(parent.key) == 1:
             base.parents.remove(parent)
             base.columns = sorted([*base.columns, *parent.key])

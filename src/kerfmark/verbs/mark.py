@@ -12,7 +12,7 @@ from kerfmark.errors import Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import read_layout, write_layout
 from kerfmark.profile.encode import EncodedSource, encode
-from kerfmark.profile.recognise import blank_spellings, settle
+from kerfmark.profile.recognise import BLANKS, blank_spellings, settle
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading, Source
 from kerfmark.structure.again import Again, mark_again
@@ -95,14 +95,29 @@ def mark_sources(sources: Sequence[Source], folder: Path, progress: Progress = s
                  steering: Steering = Steering()) -> tuple[Proposal, dict[str, EncodedSource]]:  # noqa: B008
     """Proposes the tables of sources; the layout calls their files as seen from `folder`."""
     steering.check({h for s in sources for h in s.headers})
+    read: dict[str, EncodedSource] = {}
+    for found in sources:
+        read[source_name(found.name, read)] = encode(found, progress)
+    blanks = {n: set(blank_spellings(e.columns)) for n, e in read.items()}
+    proposal, encoded = _proposed(read, blanks, folder, progress, steering)
+    more = False
+    for r in proposal.references:                       # "n/a" where others name a hive stands for none
+        source = proposal.layout.tables[r.table].source
+        if r.strays and set(r.strays) <= set(BLANKS) - blanks[source]:
+            blanks[source] |= set(r.strays)
+            more = True
+    return _proposed(read, blanks, folder, progress, steering) if more else (proposal, encoded)
+
+
+def _proposed(read: Mapping[str, EncodedSource], blanks: Mapping[str, set[str]], folder: Path, progress: Progress,
+              steering: Steering) -> tuple[Proposal, dict[str, EncodedSource]]:
+    """The proposal for sources in which some spellings stand for a blank."""
     encoded: dict[str, EncodedSource] = {}
     proposals: list[Proposal] = []
     taken: set[str] = set()
-    for found in sources:
-        name = source_name(found.name, encoded)
-        source = encode(found, progress)
-        blanks = blank_spellings(source.columns)
-        settled = EncodedSource(found, source.rows, [c.without(blanks) if blanks else c for c in source.columns])
+    for name, source in read.items():
+        found, spellings = source.source, sorted(blanks[name])
+        settled = EncodedSource(found, source.rows, [c.without(spellings) if spellings else c for c in source.columns])
         kept = EncodedSource(found, source.rows, [c for c in settled.columns if c.header not in steering.left_out])
         progress(f"typing {found.name}", 0, 0)
         with ThreadPoolExecutor(2) as pool:

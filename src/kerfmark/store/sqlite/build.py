@@ -69,7 +69,7 @@ class NewFile:
 
     def __enter__(self) -> NewFile:
         try:
-            self.path.unlink(missing_ok=True)
+            self._sweep()
             self._db = sqlite3.connect(self.path, isolation_level=None)
             self._db.execute("PRAGMA page_size=16384")
             self._db.execute("VACUUM")
@@ -82,6 +82,13 @@ class NewFile:
 
     def __exit__(self, *error: object) -> None:
         self.discard()
+
+    def _sweep(self) -> None:
+        """Removes what programs that were killed have left of this target."""
+        for old in self.target.parent.glob(f".{self.target.name}.*.part*"):
+            owner = old.name.removeprefix(f".{self.target.name}.").split(".")[0]
+            if owner == str(os.getpid()) or (owner.isdigit() and not _is_running(int(owner))):
+                old.unlink(missing_ok=True)
 
     def discard(self) -> None:
         """Removes what was not published. May be called at any time, and again."""
@@ -200,6 +207,19 @@ def ahead(batches: Iterable[T], depth: int = 3) -> Iterator[T]:
         while worker.is_alive():                        # it may be waiting for room
             with contextlib.suppress(queue.Empty):
                 waiting.get(timeout=.05)
+
+
+def _is_running(process: int) -> bool:
+    """Whether a process of that number is there."""
+    if os.name != "posix":                              # elsewhere asking may end it
+        return True
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:                                     # it is somebody else's, or this system does not tell
+        return True
+    return True
 
 
 def _rename_new(path: Path, target: Path) -> None:
