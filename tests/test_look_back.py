@@ -77,7 +77,7 @@ def test_prove_says_what_it_lacks(kerfmark: Runner, database: Path, visits: Path
 
 def test_the_demo_tells_the_whole_story(kerfmark: Runner, tmp_path: Path) -> None:
     out = kerfmark("demo", "story").out
-    parts = ("$ kerfmark cut", "why these tables", "$ kerfmark show", "$ kerfmark prove", "compared", "Try next")
+    parts = ("$ kerfmark mark", "why these links", "$ kerfmark cut", "$ kerfmark show", "$ kerfmark prove", "compared", "Try next")
     at = [out.index(part) for part in parts]
     assert at == sorted(at)
     assert (tmp_path / "story/apiary.layout.toml").exists()

@@ -221,3 +221,23 @@ def test_what_stands_for_none_among_names_is_a_blank(write: Write, tmp_path: Pat
     result = cut([places, visits], tmp_path / "p.db")
     assert next(t.rows for t in result.tables if t.name == "place") == 30
     assert prove(tmp_path / "p.db").holds
+
+
+def test_a_usual_value_may_be_missing_and_spelled_otherwise_elsewhere(write: Write, tmp_path: Path) -> None:
+    lines = flat_visits(480).splitlines()
+    for i in range(1, len(lines)):
+        cells = lines[i].split(",")
+        cells[3] = "" if cells[2] in ("H03", "H04") else cells[3]
+        cells[3] = "clay" if i == 77 else cells[3]
+        lines[i] = ",".join(cells)
+    cut([write("visits.csv", "\n".join(lines) + "\n")], tmp_path / "v.db")
+    assert prove(tmp_path / "v.db").holds
+    register = write("hives.csv", "tag;made\n" + "".join(f"T{i};{1 + i % 28:02}.03.2020\n" for i in range(40)))
+    seen = write("seen.csv", "no,tag,made\n" + "".join(f"{i},T{i % 40},2020-03-{1 + i % 40 % 28:02}\n" for i in range(300)))
+    cut([register, seen], tmp_path / "h.db")
+    assert prove(tmp_path / "h.db").holds
+
+
+def test_nearly_dates_that_could_be_swapped_stay_text(write: Write, kerfmark: Runner) -> None:
+    write("d.csv", "day,n\n" + "".join(f"{i % 12 + 1}/{i % 9 + 1}/2025,{i}\n" for i in range(200)) + "none,7\n")
+    kerfmark("cut", "d.csv", "--into", "d.db")

@@ -203,9 +203,12 @@ def mostly(values: pa.StringArray, times: np.ndarray) -> tuple[ColumnType, tuple
     candidates |= {ColumnType("date", form=f) for f in CANDIDATES["date"]
                    if pc.all(pc.match_substring_regex(likely.slice(0, 50), pattern(f))).as_py()} if len(likely) else set()
     best: tuple[ColumnType, tuple[str, ...], int] | None = None
+    orders: set[str] = set()
     for type_ in sorted(candidates - {TEXT}, key=str):
         wrong = to_typed(values, type_).is_null().to_numpy(zero_copy_only=False)
         cells = int(times[wrong].sum())
-        if 0 < cells <= max(1, MOST_MISFITS * rows) and (best is None or cells < best[2]):
+        if 0 < cells <= max(1, MOST_MISFITS * rows) and (best is None or cells <= best[2]):
+            orders = orders if best is not None and cells == best[2] else set()
+            orders |= {_order(type_.form)} if type_.kind in ("date", "timestamp") else set()
             best = type_, tuple(values.filter(pa.array(wrong)).slice(0, 50).to_pylist()), cells
-    return best
+    return None if len(orders) > 1 else best            # whose day and month could be swapped

@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 from kerfmark.errors import counted
 from kerfmark.layout.model import VERSION, ColumnSpec, Layout, LinkSpec, SourceSpec, TableSpec, generated_key
 from kerfmark.layout.names import free_name, singular, snake
+from kerfmark.profile.codes import usual
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.recognise import Recognised, kind_of, recognise
 from kerfmark.profile.reserved import RESERVED
@@ -160,11 +161,16 @@ class _Writer:
             if self.recognised[c].note:
                 self.notes.append((self.headers[c], self.recognised[c].note))
                 self.comments[f"tables.{name}.{column}"] = [self.recognised[c].note]
+        optional_usual: list[str] = []
         for c in entity.usual:
             column = free_name(snake(self.headers[c]), {*columns}, f"{name}_{snake(self.headers[c]) or c + 1}")
             columns[column] = ColumnSpec(header=self.headers[c], type=str(self.recognised[c].type), usual=True)
         for c, owner in [(c, p) for p in entity.all() for c in p.usual] if within is None else []:
             self.exceptions.append((name, c, owner))
+        for c in entity.usual:
+            known, value = (self.encoded.columns[i] for i in (entity.key[0], c))
+            if bool((usual(known.codes, value.codes, len(known.values), len(value.values)) < 0).any()):
+                optional_usual.append(next(n for n, s in columns.items() if s.header == self.headers[c]))
         taken, links = set(columns), {}
         for parent, e in parents:
             key = generated_key(parent, self._column_names(e, parent).values())
@@ -172,6 +178,7 @@ class _Writer:
         link_of = {c: link for (_, e), link in zip(parents, links, strict=True) for c in e.everything}
         known_by = tuple(dict.fromkeys(named.get(c) or link_of[c] for c in entity.key))
         optional = [n for c, n in named.items() if self.encoded.columns[c].blanks and self._blank_here(c, entity)]
+        optional += optional_usual
         optional += [link for (_, e), link in zip(parents, links, strict=True)
                      if all(self._blank_here(c, entity) for c in e.key)]
         self.tables[name] = TableSpec(

@@ -361,8 +361,8 @@ def _same(theirs: Mapping[str, ColumnSpec], mine: Mapping[str, ColumnSpec], sour
     for c in mine.values():
         said, texts = keys.column(source, c.header), keys.texts(source, c.header, c)
         for name, p in theirs.items():
-            if name in out or p.of_type.kind != c.of_type.kind:
-                continue
+            if name in out or p.of_type.kind != c.of_type.kind or said.typed(p.of_type).null_count:
+                continue                                # it must be spelled as the parent's column is, too
             other, values = keys.column(parent.source, p.header), keys.texts(parent.source, p.header, p)
             where = np.append(pc.index_in(texts, value_set=values).fill_null(-2).to_numpy(zero_copy_only=False), -1)[said.codes]
             if np.array_equal(np.append(other.codes, -1)[rows], where):
