@@ -63,13 +63,13 @@ class Relation:
 
     @cached_property
     def _block(self) -> np.ndarray | None:
-        """All columns as one array, where that is not much."""
-        return np.stack(self.columns) if self.rows * len(self.columns) <= BLOCK else None
+        """All columns as one array, a row per row, where that is not much."""
+        return np.stack(self.columns, axis=1) if self.rows * len(self.columns) <= BLOCK else None
 
     def agreeing(self, one: np.ndarray, other: np.ndarray) -> np.ndarray:
         """Per column whether some rows agree with some other rows."""
         if self._block is not None:
-            same: np.ndarray = (self._block[:, one] == self._block[:, other]).all(axis=1)
+            same: np.ndarray = (self._block[one] == self._block[other]).all(axis=0)
             return same
         return np.array([np.array_equal(c[one], c[other]) for c in self.columns])
 

@@ -236,15 +236,18 @@ def _pairs(relation: Relation, columns: list[int], inner: list[int], traits: Seq
     place = {c: i for i, c in enumerate(columns)}
     usable = [c for c in inner if traits[c].caution is not None and c not in skip
               and 2 <= relation.sizes[place[c]] <= relation.rows / 3]
-    wanted = {t for t in inner if relation.sizes[place[t]] >= 2}
+    wanted = np.zeros(len(columns), bool)
+    wanted[[place[t] for t in inner if relation.sizes[place[t]] >= 2]] = True
+    own = {c: wanted.copy() for c in usable}
+    for c in usable:
+        own[c][[place[t] for t in {*alone.get(c, ()), c} if t in place]] = False
     none: set[int] = set()
     out: list[_Determinant] = []
     for c, d in combinations(usable, 2):
         if d in alone.get(c, none) or c in alone.get(d, none):
             continue
         a, b = place[c], place[d]
-        targets = sorted(place[t] for t in wanted - alone.get(c, none) - alone.get(d, none) - {c, d})
-        decided = _decided_by_pair(relation, a, b, targets)
+        decided = _decided_by_pair(relation, a, b, own[c] & own[d])
         if decided:
             codes, values, evidence = decided
             both = {columns[i]: e for i, e in evidence.items()}
@@ -256,9 +259,10 @@ def _pairs(relation: Relation, columns: list[int], inner: list[int], traits: Seq
     return out
 
 
-def _decided_by_pair(relation: Relation, a: int, b: int, targets: list[int]
+def _decided_by_pair(relation: Relation, a: int, b: int, wanted: np.ndarray
                      ) -> tuple[Codes, int, dict[int, Evidence]] | None:
-    """What two columns decide together, with codes of their combinations; None when nothing that is not chance."""
+    """What two columns decide together among those that are wanted (a mask), with codes of their combinations; None when
+    nothing that is not chance."""
     limits = [relation.sizes[a], relation.sizes[b]]
     rows = relation.cluster(max(a, b, key=relation.sizes.__getitem__))
     some, size = combine([relation.columns[a][rows], relation.columns[b][rows]], limits)
@@ -266,8 +270,7 @@ def _decided_by_pair(relation: Relation, a: int, b: int, targets: list[int]
         return None
     one, other = _same(some, size)
     one, other = rows[one], rows[other]                 # a few rows that agree in both columns: most targets fail there
-    agree = relation.agreeing(one, other)
-    alive = [t for t in targets if agree[t]]
+    alive = np.flatnonzero(relation.agreeing(one, other) & wanted).tolist()
     alive = [t for t in alive if holds(some, relation.columns[t][rows], size)]
     most = min(relation.filled[a], relation.filled[b]) - max(limits)
     spared = {t: min(_exceptions(relation, x, t) for x in (a, b)) for t in alive}
