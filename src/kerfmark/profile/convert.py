@@ -9,6 +9,9 @@ import pyarrow.compute as pc
 from kerfmark.profile.moments import MONTHS, pieces, read_moments
 from kerfmark.profile.types import ColumnType
 
+SLICE = 1 << 20
+"""Texts that are turned into numbers at a time."""
+
 
 def to_typed(texts: pa.StringArray, type_: ColumnType) -> pa.Array:
     """The values of texts; null where a text is null or does not fit."""
@@ -38,6 +41,14 @@ def to_typed(texts: pa.StringArray, type_: ColumnType) -> pa.Array:
 
 def integers(texts: pa.StringArray) -> pa.Int64Array | None:
     """All texts as integers, if that is what all are: much faster than trying each."""
+    if len(texts) > SLICE:                              # a slice at a time, so that what is compared is never kept whole
+        parts: list[pa.Int64Array] = []
+        for start in range(0, len(texts), SLICE):
+            part = integers(texts.slice(start, SLICE))
+            if part is None:
+                return None
+            parts.append(part)
+        return pa.concat_arrays(parts)
     if len(texts) - texts.null_count == 0 or pc.max(pc.binary_length(texts)).as_py() > 18:
         return None
     try:

@@ -100,7 +100,9 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
 
 def _unify(header: str, chunks: list[pa.DictionaryArray]) -> EncodedColumn:
     """One column from its encoded chunks, whose dictionaries differ."""
-    whole = pa.chunked_array(chunks).unify_dictionaries().combine_chunks()
+    whole = pa.chunked_array(chunks)
+    chunks.clear()                                      # what is not needed any more makes room at once
+    whole = whole.unify_dictionaries().combine_chunks()
     return _from_dictionary(header, whole.chunk(0) if isinstance(whole, pa.ChunkedArray) else whole)
 
 
@@ -109,7 +111,7 @@ def _encode_whole(header: str, chunks: list[pa.Array]) -> EncodedColumn:
     texts = pa.concat_arrays([c.cast(pa.string()) if pa.types.is_dictionary(c.type) else c for c in chunks])
     chunks.clear()
     numbers = integers(texts) if texts.null_count == 0 else None
-    if numbers is not None and bool(np.all(np.diff(numbers.to_numpy()) > 0)):
+    if numbers is not None and bool(np.all(numbers.to_numpy()[1:] > numbers.to_numpy()[:-1])):
         return EncodedColumn(header, texts, np.arange(len(texts), dtype=np.int32), _typed=(INTEGER, numbers))
     return _from_dictionary(header, texts.dictionary_encode())
 

@@ -80,6 +80,8 @@ def open_path(place: str | Path, reading: Reading = Reading()) -> list[Source]: 
     for b in text_files(path, reading.unpack_limit):
         if not reading.member or b.member == reading.member:
             out += nested_sources(JsonFile(b), b.stem) if is_json(b) else [DelimitedSource(b, find_dialect(b, reading))]
+    if not out:
+        raise SourceError(f'the file has no member "{reading.member}"', code="source.no-member", origin=Origin(path.name))
     return out
 
 
