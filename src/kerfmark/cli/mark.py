@@ -99,6 +99,11 @@ def _tell(result: MarkResult, args: argparse.Namespace, terminal: Terminal) -> N
             terminal.say("  ", str(near), (f"  ({lives})", FAINT))
         if len(result.near) > 12:
             terminal.say((f"  ... and {len(result.near) - 12:,} more (--json lists all)", FAINT))
+    if result.against:
+        terminal.say()
+        terminal.say(("decided against", HEAD))
+        for line in result.against[:12]:
+            terminal.say("  ", line)
     worth_knowing(result.notes, terminal)
     if result.new or result.missing:
         terminal.say()

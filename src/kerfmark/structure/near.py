@@ -23,7 +23,8 @@ MOST = 0.01
 """The share of rows that may be exceptions."""
 SPARED = 0.1
 """The share of the exceptions expected by chance that may be there."""
-SHOWN = 10
+SHOWN = 1_000
+"""Exceptions listed of each."""
 FORGIVEN = 0.005
 """The share of rows that may be exceptions when a column is given a home all the same."""
 FEWEST_KEYS = 20

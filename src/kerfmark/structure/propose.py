@@ -17,7 +17,7 @@ from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.recognise import Recognised, kind_of, recognise
 from kerfmark.profile.reserved import RESERVED
 from kerfmark.profile.types import TEXT, ColumnType
-from kerfmark.structure.entities import Entity, Trait, find_entities
+from kerfmark.structure.entities import MOST_FOR_TRIPLES, Entity, Trait, find_entities
 from kerfmark.structure.headers import helpful, stem
 from kerfmark.structure.near import NearMiss, give_homes, near_misses
 from kerfmark.structure.references import Reference
@@ -54,8 +54,8 @@ class Reason:
 @dataclass(frozen=True)
 class Proposal:
     """A layout with the reasons for it: one `Reason` per table that was split off, notes per column, and the same as
-    comments for the layout's text; how many records tables have, the references that links by value rest on, and what nearly
-    holds."""
+    comments for the layout's text; how many records tables have, the references that links by value rest on, what nearly holds,
+    and what was decided against."""
 
     layout: Layout
     reasons: tuple[Reason, ...]
@@ -64,6 +64,7 @@ class Proposal:
     rows: dict[str, int] = field(default_factory=dict)
     references: tuple[Reference, ...] = ()
     near: tuple[NearMiss, ...] = ()
+    against: tuple[str, ...] = ()
 
 
 def source_name(stem_: str, taken: Collection[str] = ()) -> str:
@@ -94,13 +95,26 @@ def propose(encoded: EncodedSource, recognised: Sequence[Recognised], name: str,
 
     base, traits = entities()
     true = [r for r in repeated if any(r.columns <= set(e.own) for e in base.all())]
-    if len(true) < len(repeated):                       # columns of different things do not say the same of one
+    against = tuple(f"{', '.join(encoded.columns[c].header for c in sorted(r.columns))} are not one thing repeated: they belong to "
+                    "different tables" for r in repeated if r not in true)
+    if against:                                         # columns of different things do not say the same of one
         repeated = true
         base, traits = entities()
     if steering.depth != "flat":
         give_homes(base, encoded.columns, traits)
     base = steer(base, [c.header for c in encoded.columns], steering)
-    return _Writer(encoded, recognised, name, spec, taken).write(base, repeated, lists, traits)
+    return _Writer(encoded, recognised, name, spec, taken).write(base, repeated, lists, traits, (
+        *against, *_unexamined(encoded, traits)))
+
+
+def _unexamined(encoded: EncodedSource, traits: Sequence[Trait]) -> list[str]:
+    """What was not tried because there is too much of it."""
+    able = sum(t.caution is not None and 2 <= len(c.values) <= encoded.rows / 6
+               for t, c in zip(traits, encoded.columns, strict=True))
+    if able <= MOST_FOR_TRIPLES:
+        return []
+    return [f"{encoded.source.name}: combinations of three columns were tried as keys only where few columns can be part of one "
+            f"({able} can here)"]
 
 
 def merged(proposals: Sequence[Proposal]) -> Proposal:
@@ -109,7 +123,8 @@ def merged(proposals: Sequence[Proposal]) -> Proposal:
                     tables={n: t for p in proposals for n, t in p.layout.tables.items()})
     return Proposal(layout, tuple(r for p in proposals for r in p.reasons), tuple(n for p in proposals for n in p.notes),
                     {k: v for p in proposals for k, v in p.comments.items()},
-                    {k: v for p in proposals for k, v in p.rows.items()}, near=tuple(n for p in proposals for n in p.near))
+                    {k: v for p in proposals for k, v in p.rows.items()}, near=tuple(n for p in proposals for n in p.near),
+                    against=tuple(a for p in proposals for a in p.against))
 
 
 class _Writer:
@@ -129,7 +144,7 @@ class _Writer:
         self.exceptions: list[tuple[str, int, Entity]] = []
 
     def write(self, base: Entity, repeated: Sequence[Repetition], lists: Mapping[int, str],
-              traits: Sequence[Trait]) -> Proposal:
+              traits: Sequence[Trait], against: tuple[str, ...]) -> Proposal:
         """The proposal for the entities above the rows and what repeats in them."""
         name = self.name
         self.moved = {c for r in repeated for c in r.columns} | set(lists)
@@ -146,7 +161,7 @@ class _Writer:
         self.comments[f"sources.{name}"] = [f"{self.encoded.rows:,} rows, {len(self.headers)} columns"]
         layout = Layout(kerfmark=VERSION, sources={name: spec}, tables=self.tables)
         near = tuple(near_misses(layout, name, self.encoded, traits))
-        return Proposal(layout, tuple(self.reasons), tuple(self.notes), self.comments, self.rows, near=near)
+        return Proposal(layout, tuple(self.reasons), tuple(self.notes), self.comments, self.rows, near=near, against=against)
 
     def _table(self, entity: Entity, name: str, source: str, within: tuple[str, Entity] | None) -> None:
         """Adds the table of an entity, then those of its parents."""

@@ -24,6 +24,8 @@ from kerfmark.structure.steer import Steering
 
 FEWEST = 3
 """Different values that a column must share with a key before that can mean anything."""
+MOST_LOOKED_AT = 50_000
+"""Keys up to which a link that is decided against is looked for, only to be told."""
 STRAYS = 0.02
 """The share of a column's values that may be missing from the key it refers to."""
 SELF_WORDS = frozenset({"parent", "part", "under", "of", "successor", "mother", "father", "dam", "sire", "manager", "supervisor",
@@ -58,6 +60,7 @@ class Connected:
     layout: Layout
     references: list[Reference] = field(default_factory=list)
     renamed: dict[str, str] = field(default_factory=dict)
+    against: tuple[str, ...] = ()
 
 
 class _Keys:
@@ -96,7 +99,26 @@ def connect(layout: Layout, encoded: Mapping[str, EncodedSource], steering: Stee
         tables = _linked(tables, reference)
     tables, gone = _merged(tables, Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables), keys)
     connected = Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables)
-    return Connected(connected, found, gone)
+    return Connected(connected, found, gone, _against(layout, found, keys))
+
+
+def _against(layout: Layout, found: Sequence[Reference], keys: _Keys) -> tuple[str, ...]:
+    """References by number that the values would allow, but that nothing else speaks for."""
+    linked = {(r.table, r.column) for r in found}
+    numbered = [(n, c, s) for n, t in layout.tables.items() for c, s in t.columns.items()
+                if s.is_plain and s.of_type.kind == "integer"]
+    out: list[str] = []
+    for name, column, c in numbered:
+        own = keys.texts(layout.tables[name].source, c.header, c)
+        for parent, key, p in numbered:
+            target = layout.tables[parent]
+            if target.source == layout.tables[name].source or (name, column) in linked or (key,) not in target.unique_sets:
+                continue
+            other = keys.texts(target.source, p.header, p)
+            if FEWEST <= len(own) <= len(other) <= MOST_LOOKED_AT and pc.all(pc.is_in(own, value_set=other)).as_py():
+                out.append(f"{name}.{column} is no link to {parent}: its numbers are all among {parent}.{key}, but small numbers "
+                           "are contained in running ones, and no header says so")
+    return tuple(out)
 
 
 def _references(layout: Layout, keys: _Keys, steering: Steering) -> list[Reference]:

@@ -40,7 +40,8 @@ class TableMarked:
 
 @dataclass(frozen=True)
 class MarkResult:
-    """A proposal: its tables, the reasons, notes per column as (header, remark), near misses, and where it was written ("":
+    """A proposal: its tables, the reasons, notes per column as (header, remark), near misses, what was decided against,
+    and where it was written ("":
     nowhere). `new` and `missing` tell, where an edited layout was kept, which columns it did not know and which are gone."""
 
     layout: str
@@ -49,6 +50,7 @@ class MarkResult:
     references: tuple[Reference, ...]
     notes: tuple[tuple[str, str], ...]
     near: tuple[NearMiss, ...]
+    against: tuple[str, ...]
     new: tuple[str, ...]
     missing: tuple[str, ...]
     seconds: float
@@ -82,7 +84,7 @@ def mark(inputs: Sequence[str | Path], layout: str | Path | None = None, *, stee
             part.unlink(missing_ok=True)
     final = again.layout
     return MarkResult(str(path or ""), _told(final, proposal), proposal.reasons, proposal.references, proposal.notes, proposal.near,
-                      again.new, again.missing, round(time.perf_counter() - started, 3))
+                      proposal.against,                      again.new, again.missing, round(time.perf_counter() - started, 3))
 
 
 def _told(layout: Layout, proposal: Proposal) -> tuple[TableMarked, ...]:
@@ -144,6 +146,7 @@ def _connected(whole: Proposal, encoded: Mapping[str, EncodedSource], steering: 
     gone = tuple((new, f"what {whole.layout.tables[old].source} says of each {new} is the same as there, and is taken from there")
                  for old, new in connected.renamed.items())
     return replace(whole, layout=connected.layout, comments=comments, notes=(*whole.notes, *gone),
+                   against=(*whole.against, *connected.against),
                    references=tuple(r for r in connected.references if r.table not in connected.renamed) + tuple(
                        replace(r, table=whole.layout.base_of(whole.layout.tables[r.table].source))
                        for r in connected.references if r.table in connected.renamed),
