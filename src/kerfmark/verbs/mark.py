@@ -41,8 +41,8 @@ class TableMarked:
 @dataclass(frozen=True)
 class MarkResult:
     """A proposal: its tables, the reasons, notes per column as (header, remark), near misses, what was decided against,
-    and where it was written ("":
-    nowhere). `new` and `missing` tell, where an edited layout was kept, which columns it did not know and which are gone."""
+    and where it was written ("": nowhere). `new` and `missing` tell, where an edited layout was kept, which columns it did
+    not know and which are gone."""
 
     layout: str
     tables: tuple[TableMarked, ...]
