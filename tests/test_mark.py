@@ -107,8 +107,7 @@ def test_sheets_are_linked_by_name_by_number_and_to_themselves(book: Path, tmp_p
     assert any(a.startswith("hive.frames is no link to keeper") for a in result.against)
     result = cut([book], tmp_path / "b.db")
     hive = next(t for t in result.tables if t.name == "hive")
-    assert hive.links == {"place_id": "place", "keeper_id": "keeper", "mother_id": "hive"} or set(hive.links.values()) == {
-        "place", "keeper", "hive"}
+    assert hive.links == {"place_id": "place", "member_id": "keeper", "mother_id": "hive"}
     assert "frames" in hive.columns                     # small numbers are contained in running ones, and mean nothing
     assert prove(tmp_path / "b.db").holds
 
@@ -195,8 +194,7 @@ def test_edits_are_kept_and_only_what_is_new_is_added(kerfmark: Runner, visits: 
     wider = [line + (",weather" if i == 0 else "," + weather[i * i % 3]) for i, line in enumerate(lines)]
     write("visits.csv", "\n".join(line.replace("kind", "hive kind") if i == 0 else line for i, line in enumerate(wider)) + "\n")
     again = kerfmark("mark", "visits.csv", "-o", "v.toml", "--json").json
-    assert again["new"] == ['"hive kind" joins hive', '"weather" joins visit'] or set(again["new"]) == {
-        '"hive kind" joins hive', '"weather" joins visit'}
+    assert set(again["new"]) == {'"hive kind" joins hive', '"weather" joins visit'}
     assert again["missing"] == ["kind"]
     text = (tmp_path / "v.toml").read_text()
     assert "# my own words" in text and "telephone" in text and tomllib.loads(text)["tables"]["visit"]["columns"]["weather"]
@@ -206,7 +204,7 @@ def test_a_new_source_joins_an_edited_layout(kerfmark: Runner, visits: Path, tmp
     kerfmark("mark", "visits.csv", "-o", "v.toml")
     write("fees.csv", "keeper,year,fee\n" + "".join(f"Keeper {i % 9},{2020 + i // 9},{i * 3 % 40}\n" for i in range(36)))
     again = kerfmark("mark", "visits.csv", "fees.csv", "-o", "v.toml", "--json").json
-    assert again["new"] == ["source fees: fee_record"] or again["new"][0].startswith("source fees")
+    assert [n.split(":")[0] for n in again["new"]] == ["source fees"]
     kerfmark("cut", "v.toml", "--into", "v.db")
     assert len(kerfmark("prove", "v.db", "--json").json["proofs"]) == 2
 
@@ -243,3 +241,6 @@ def test_a_usual_value_may_be_missing_and_spelled_otherwise_elsewhere(write: Wri
 def test_nearly_dates_that_could_be_swapped_stay_text(write: Write, kerfmark: Runner) -> None:
     write("d.csv", "day,n\n" + "".join(f"{i % 12 + 1}/{i % 9 + 1}/2025,{i}\n" for i in range(200)) + "none,7\n")
     kerfmark("cut", "d.csv", "--into", "d.db")
+    day = next(c for t in kerfmark("show", "d.db", "--json").json["tables"] for c in t["columns"] if c["name"].startswith("d") and
+               "id" not in c["name"])
+    assert day["type"] == "TEXT"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 from kerfmark.errors import Origin, TargetError
@@ -19,13 +18,8 @@ def writable(path: Path, replace: bool) -> None:
 
 
 def write_text(path: Path, text: str) -> None:
-    """Writes a text beside its place first, then into it."""
-    part = path.with_name(f".{path.name}.{os.getpid()}.part")
-    try:
-        part.write_text(text, encoding="utf-8")
-        part.replace(path)
-    except OSError as error:
-        raise TargetError("the file cannot be written", code="target.unwritable", origin=Origin(str(path)),
-                          why=str(error.strerror)) from error
-    finally:
-        part.unlink(missing_ok=True)
+    """Writes a text into a file, whole or not at all."""
+    from kerfmark.verbs.sources import saving
+
+    with saving(path, text):
+        pass

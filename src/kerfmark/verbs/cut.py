@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
+import shlex
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -14,7 +13,7 @@ import pyarrow as pa
 
 from kerfmark import __version__
 from kerfmark.build.split import TableRows, split
-from kerfmark.errors import Origin, TargetError, UsageError
+from kerfmark.errors import DataRefused, Origin, TargetError, UsageError
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import read_layout, write_layout
 from kerfmark.ledger.records import LoadedFile, file_beside, open_ledger, write_load
@@ -23,12 +22,11 @@ from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import AlikeSources, parts_of
 from kerfmark.read.source import Reading, Source
 from kerfmark.store.sqlite.build import NewFile, stored
-from kerfmark.store.sqlite.files import translated
 from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
 from kerfmark.structure.steer import Steering
 from kerfmark.verbs.mark import mark_sources
-from kerfmark.verbs.sources import open_inputs, open_source
+from kerfmark.verbs.sources import open_inputs, open_source, saving
 
 LAYOUT_ENDING = ".layout.toml"
 
@@ -97,8 +95,14 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
         layout = proposal.layout
         text = write_layout(layout, proposal.comments)
         _refuse_other_layout(saved, text, replace)
-    tables = split(layout, encoded)
-    with _saving(saved, text if saved != paths[0] else None):
+    try:
+        tables = split(layout, encoded)
+    except DataRefused as refused:
+        if saved != paths[0]:                           # there is no layout yet in which to follow the advice
+            files = shlex.join(map(str, inputs))
+            refused.next += f"; kerfmark mark {files} -o {shlex.quote(str(saved))} writes the layout to edit and to cut from"
+        raise
+    with saving(saved, text if saved != paths[0] else None):
         try:
             _build(file, layout, text, tables, encoded, progress)
         finally:
@@ -109,22 +113,6 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
               for n, e in encoded.items()),
         tuple(_made(layout, t) for name in layout.tables for t in tables if t.name == name),
         proposal.reasons, proposal.references, proposal.notes, round(time.perf_counter() - started, 3))
-
-
-@contextlib.contextmanager
-def _saving(path: Path, text: str | None) -> Iterator[None]:
-    """Writes a text beside its place first, and into its place once what is done meanwhile has succeeded."""
-    if text is None:
-        yield
-        return
-    part = path.with_name(f".{path.name}.{os.getpid()}.part")
-    try:
-        with translated(path):
-            part.write_text(text, encoding="utf-8")
-        yield
-        part.replace(path)
-    finally:
-        part.unlink(missing_ok=True)
 
 
 def _refuse_other_layout(path: Path, text: str, replace: bool) -> None:

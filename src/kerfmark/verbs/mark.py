@@ -20,7 +20,7 @@ from kerfmark.structure.near import NearMiss
 from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
 from kerfmark.structure.references import Reference, connect
 from kerfmark.structure.steer import Steering
-from kerfmark.verbs.sources import open_inputs, spec_of
+from kerfmark.verbs.sources import open_inputs, saving, spec_of
 
 __all__ = ["MarkResult", "NearMiss", "Reason", "Reference", "Steering", "TableMarked", "mark", "mark_sources"]
 
@@ -76,12 +76,8 @@ def mark(inputs: Sequence[str | Path], layout: str | Path | None = None, *, stee
         again = mark_again(old, old_text, proposal.layout)
     text = again.text or write_layout(proposal.layout, proposal.comments)
     if path is not None and text != old_text:
-        part = path.with_name(f".{path.name}.part")
-        try:
-            part.write_text(text, encoding="utf-8")
-            part.replace(path)
-        finally:
-            part.unlink(missing_ok=True)
+        with saving(path, text):
+            pass
     final = again.layout
     return MarkResult(str(path or ""), _told(final, proposal), proposal.reasons, proposal.references, proposal.notes, proposal.near,
                       proposal.against,                      again.new, again.missing, round(time.perf_counter() - started, 3))

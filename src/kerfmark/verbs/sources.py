@@ -1,8 +1,10 @@
-"""Between layouts and readers: what a layout says of a source, and the source that it describes."""
+"""Between layouts, files and readers: what a layout says of a source, the source that it describes, and saving a text whole."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import contextlib
+import os
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from kerfmark.errors import Origin, UsageError
@@ -11,8 +13,9 @@ from kerfmark.ledger.records import file_beside
 from kerfmark.read.alike import AlikeSources
 from kerfmark.read.open import open_again, open_all, together_again
 from kerfmark.read.source import Reading, Source
+from kerfmark.store.sqlite.files import translated
 
-__all__ = ["Reading", "open_inputs", "open_source", "spec_of"]
+__all__ = ["Reading", "open_inputs", "open_source", "saving", "spec_of"]
 
 
 def open_inputs(inputs: Sequence[str | Path], reading: Reading) -> list[Source]:
@@ -51,3 +54,19 @@ def open_source(name: str, spec: SourceSpec, folder: Path) -> Source:
 
     parts = [open_again(at(p.file), p.told, replace(reading, sheet=p.sheet, member=p.member)) for p in spec.parts]
     return together_again(parts, [p.told for p in spec.parts], spec.telling, name)
+
+
+@contextlib.contextmanager
+def saving(path: Path, text: str | None) -> Iterator[None]:
+    """Writes a text beside its place first, and into its place once what is done meanwhile has succeeded."""
+    if text is None:
+        yield
+        return
+    part = path.with_name(f".{path.name}.{os.getpid()}.part")
+    try:
+        with translated(path):
+            part.write_text(text, encoding="utf-8")
+        yield
+        part.replace(path)
+    finally:
+        part.unlink(missing_ok=True)
