@@ -14,11 +14,12 @@ MAY_USE = {
     "layout": {"profile"},
     "store": {"layout", "profile"},
     "structure": {"layout", "profile"},
-    "build": {"layout", "profile"},
-    "ledger": {"layout", "profile", "store"},
+    "build": {"layout", "profile", "read"},
+    "ledger": {"layout", "profile", "store", "build"},
+    "write": set(),
     "draw": {"profile", "layout", "store"},
     "demo": set(),
-    "verbs": {"read", "profile", "layout", "store", "structure", "build", "ledger"},
+    "verbs": {"read", "profile", "layout", "store", "structure", "build", "ledger", "write"},
     "cli": {"verbs", "demo", "draw"},
 }
 EVERYWHERE = {"errors", "progress", ""}

@@ -39,7 +39,8 @@ def test_a_layout_written_by_hand_is_read() -> None:
 
 
 @pytest.mark.parametrize(("old", "new", "said"), [
-    ("kerfmark = 1", "kerfmark = 7", "kerfmark = 1"),
+    ("kerfmark = 1", "kerfmark = 7", "newer Kerfmark"),
+    ("kerfmark = 1", "", "kerfmark = 1"),
     ("kerfmark = 1", "kerfmark = ", "not TOML"),
     ("each_row = true", "each_rwo = true", 'did you mean "each_row"'),
     ('hive_id = "hive"', 'hive_id = "hvie"', 'did you mean "hive"'),

@@ -132,7 +132,7 @@ def test_repeated_columns_and_lists_become_records_and_come_back(write: Write, k
     ('part_of = "visit"\nknown_by = ["visit_id", "nth"]\noptional', 'part_of = "vist"\nknown_by = ["visit_id", "nth"]\noptional',
      'did you mean "visit"'),
     ('"Mites 2", "Mites 3"]', '"Mites 2"]', "same number of headers"),
-    ('nth = { position = true }', 'nth = { position = true, header = "x" }', "one of header, headers, told and position"),
+    ('nth = { position = true }', 'nth = { position = true, header = "x" }', "one of header, headers, told, position and derived"),
     ('by = { name = "given" }', 'by = { nam = "given" }', 'has no column "nam"; did you mean "name"'),
     ('no = { header = "no", type = "integer" }', 'no = { header = "no", splt = ";" }', 'did you mean "split"'),
 ])

@@ -20,7 +20,7 @@ from kerfmark.build.drafts import TableRows, Values
 from kerfmark.build.lookup import differing, resolve
 from kerfmark.build.parts import filled_groups, parts_of_records, split_cells, stacked
 from kerfmark.draw.page import bars, said, table
-from kerfmark.layout.model import ColumnSpec, TableSpec
+from kerfmark.layout.model import ColumnSpec, LinkSpec, TableSpec
 from kerfmark.profile.codes import usual
 from kerfmark.profile.convert import integers
 from kerfmark.profile.encode import EncodedColumn
@@ -91,7 +91,7 @@ def test_links_find_their_record_or_make_one(known: list[str], names: list[str |
         "grid": Values(pa.array(known, pa.string()), np.arange(len(known), dtype=np.int32))})
     column = encoded(names)
     cells = column.values, column.codes
-    record = resolve(parent, ["name"], {"name": cells}, np.arange(len(names)))
+    record = resolve(parent, LinkSpec(to="p", by={"name": "N"}), {"name": cells}).record
     every = known + [n for n in dict.fromkeys(names) if n and n not in known]
     assert parent.rows == len(every)
     assert record.tolist() == [every.index(n) if n else -1 for n in names]
@@ -99,7 +99,7 @@ def test_links_find_their_record_or_make_one(known: list[str], names: list[str |
     assert differing(parent, "grid", cells, record).tolist() == expected
 
 
-@given(st.lists(st.one_of(st.none(), st.integers(-10**17, 10**17)), min_size=1, max_size=30), st.integers(1, 9))
+@given(st.lists(st.one_of(st.none(), st.integers(1 - 10**17, 10**17)), min_size=1, max_size=30), st.integers(1, 9))
 def test_numbers_are_read_in_slices_as_they_are_whole(numbers: list[int | None], size: int) -> None:
     import kerfmark.profile.convert as convert
 

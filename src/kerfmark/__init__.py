@@ -24,6 +24,7 @@ if TYPE_CHECKING:
         UsageError,
     )
     from kerfmark.read.source import Reading
+    from kerfmark.verbs.check import CheckResult, check
     from kerfmark.verbs.cut import CutResult, cut
     from kerfmark.verbs.mark import MarkResult, Steering, mark
     from kerfmark.verbs.measure import MeasureResult, measure
@@ -31,16 +32,17 @@ if TYPE_CHECKING:
     from kerfmark.verbs.show import ShowResult, show
 
 _HOMES = {
-    "Reading": "read.source", "measure": "verbs.measure", "mark": "verbs.mark", "MarkResult": "verbs.mark",
-    "Steering": "structure.steer", "MeasureResult": "verbs.measure",
-    "cut": "verbs.cut", "CutResult": "verbs.cut", "show": "verbs.show", "ShowResult": "verbs.show",
-    "prove": "verbs.prove", "ProveResult": "verbs.prove",
+    "Reading": "read.source", "Steering": "structure.steer",
+    "measure": "verbs.measure", "MeasureResult": "verbs.measure", "mark": "verbs.mark", "MarkResult": "verbs.mark",
+    "check": "verbs.check", "CheckResult": "verbs.check", "cut": "verbs.cut", "CutResult": "verbs.cut",
+    "show": "verbs.show", "ShowResult": "verbs.show", "prove": "verbs.prove", "ProveResult": "verbs.prove",
     **dict.fromkeys(("KerfmarkError", "UsageError", "SourceError", "LayoutError", "TargetError", "DataRefused", "Origin"),
                     "errors"),
 }
 __all__ = [
-    "CutResult", "DataRefused", "KerfmarkError", "LayoutError", "MarkResult", "MeasureResult", "Origin", "ProveResult", "Reading",
-    "ShowResult", "SourceError", "Steering", "TargetError", "UsageError", "__version__", "cut", "mark", "measure", "prove", "show",
+    "CheckResult", "CutResult", "DataRefused", "KerfmarkError", "LayoutError", "MarkResult", "MeasureResult", "Origin",
+    "ProveResult", "Reading", "ShowResult", "SourceError", "Steering", "TargetError", "UsageError", "__version__", "check", "cut",
+    "mark", "measure", "prove", "show",
 ]
 
 

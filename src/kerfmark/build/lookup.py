@@ -2,38 +2,53 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable
+from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 
 from kerfmark.build.drafts import TableRows, Values
+from kerfmark.build.prepare import Cells
+from kerfmark.build.treat import folded
+from kerfmark.layout.model import LinkSpec
 from kerfmark.profile.codes import combine
 from kerfmark.profile.convert import to_text
 from kerfmark.profile.types import ColumnType
 
-Cells = tuple[pa.Array, np.ndarray]
-"""Typed values, and a code per record (-1: blank)."""
+MOST_COMPARED = 20_000
+"""Known values among which the nearest one is looked for."""
 
 
-def together(parent: Values, type_: ColumnType, cells: Cells) -> tuple[np.ndarray, np.ndarray, int]:
+@dataclass(frozen=True)
+class Found:
+    """What looking up gave: the record (from 0) for each of those that asked, -1 for none; which of them asked for what is not
+    there (positions); and the records that were made for them."""
+
+    record: np.ndarray
+    unknown: np.ndarray
+    created: np.ndarray
+
+
+def together(parent: Values, type_: ColumnType, cells: Cells, loose: bool = False) -> tuple[np.ndarray, np.ndarray, int]:
     """The codes of a parent's column and of some cells in one numbering of their values, and how many values there are."""
     assert parent.values is not None and parent.codes is not None
-    texts = pa.concat_arrays([to_text(parent.values, type_), to_text(cells[0], type_)]).dictionary_encode()
+    texts = pa.concat_arrays([to_text(parent.values, type_), to_text(cells[0], type_)])
+    texts = (folded(texts) if loose else texts).dictionary_encode()
     where = texts.indices.fill_null(-1).to_numpy(zero_copy_only=False)
     ours = np.append(where[:len(parent.values)], -1)
     theirs = np.append(where[len(parent.values):], -1)
     return ours[parent.codes], theirs[cells[1]], len(texts.dictionary)
 
 
-def resolve(parent: TableRows, by: Sequence[str], cells: dict[str, Cells], rows: np.ndarray) -> np.ndarray:
-    """The record (from 0) of the parent for each of some records, -1 for a blank; new ones are appended to the parent.
+def resolve(parent: TableRows, link: LinkSpec, cells: dict[str, Cells]) -> Found:
+    """Finds the record of the parent for each of some records; where the link says so, new ones are appended to the parent.
 
-    `cells` holds the values of the parent's columns as these records say them, those in `by` and any others that a new
-    record gets too; `rows` is the source row of each.
+    `cells` holds the values of the parent's columns as these records say them, those in the link's `by` and any others that a
+    new record gets too.
     """
     types = {c: parent.spec.columns[c].of_type for c in cells}
-    pairs = [together(parent.columns[c], types[c], cells[c]) for c in by]
+    pairs = [together(parent.columns[c], types[c], cells[c], link.loose) for c in link.by]
     ids, count = combine([np.concatenate([ours, theirs]).astype(np.int32) for ours, theirs, _ in pairs],
                          [n for _, _, n in pairs])
     ours, theirs = ids[:parent.rows], ids[parent.rows:]
@@ -41,16 +56,16 @@ def resolve(parent: TableRows, by: Sequence[str], cells: dict[str, Cells], rows:
     record[ours[::-1]] = np.arange(parent.rows - 1, -1, -1)
     record[-1] = -1
     unknown = np.flatnonzero((theirs >= 0) & (record[theirs] < 0))
-    if len(unknown):
+    before = parent.rows
+    if len(unknown) and link.missing == "create":
         new, first = np.unique(theirs[unknown], return_index=True)
         order = np.argsort(first)
         record[new[order]] = parent.rows + np.arange(len(new))
-        _append(parent, cells, unknown[np.sort(first)], rows)
-    found: np.ndarray = record[theirs]
-    return found
+        _append(parent, cells, unknown[np.sort(first)])
+    return Found(record[theirs], unknown, np.arange(before, parent.rows))
 
 
-def _append(parent: TableRows, cells: dict[str, Cells], records: np.ndarray, rows: np.ndarray) -> None:
+def _append(parent: TableRows, cells: dict[str, Cells], records: np.ndarray) -> None:
     """Adds records with some values, the others blank."""
     for name, column in parent.columns.items():
         if column.codes is None:
@@ -68,9 +83,31 @@ def _append(parent: TableRows, cells: dict[str, Cells], records: np.ndarray, row
     parent.rows += len(records)
 
 
-def differing(parent: TableRows, column: str, cells: Cells, record: np.ndarray) -> np.ndarray:
+def differing(parent: TableRows, column: str, cells: Cells, record: np.ndarray, loose: bool = False) -> np.ndarray:
     """The records that say something else than the parent's record they were linked to does."""
-    ours, theirs, _ = together(parent.columns[column], parent.spec.columns[column].of_type, cells)
+    ours, theirs, _ = together(parent.columns[column], parent.spec.columns[column].of_type, cells, loose)
     return np.flatnonzero(np.append(ours, -1)[record] != theirs)
 
 
+def nearest(parent: TableRows, column: str, type_: ColumnType) -> Callable[[str], str]:
+    """A way to ask which known value of a parent's column is nearest to a text; "" when none is near."""
+    values = parent.columns[column].values
+    assert values is not None
+    known = to_text(values.slice(0, MOST_COMPARED), type_).to_pylist()
+
+    def ask(text: str) -> str:
+        from rapidfuzz import fuzz, process
+
+        found = process.extractOne(text, known, scorer=fuzz.ratio, score_cutoff=70)
+        return str(found[0]) if found else ""
+
+    return ask
+
+
+def circular(record: np.ndarray) -> np.ndarray:
+    """The records of a table that links to itself which lead back to themselves; `record` is where each leads, -1 for nowhere."""
+    reach = np.append(record, -1)
+    for _ in range(max(len(record), 1).bit_length()):   # twice as far with each step
+        reach = reach[reach]
+    inside = np.unique(reach[:-1][reach[:-1] >= 0])
+    return inside

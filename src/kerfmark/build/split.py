@@ -1,320 +1,209 @@
 """Splits encoded sources into the tables of a layout.
 
 Promises: 1. every column of a source is in a table or listed as left out; 2. a table's record says for each of its rows
-what the row says, or the whole is refused with the rows that differ; 3. generated keys count from 1 in the order in
-which records first appear; 4. nothing is written here.
+what the row says, or the row is refused or set aside, with the reason; 3. generated keys count from 1 in the order in
+which records first appear, or in the order that the layout wants; 4. nothing is written here.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 
 import numpy as np
-import pyarrow as pa
 
-from kerfmark.build.drafts import SHOWN, Problems, TableRows, Values
-from kerfmark.build.lookup import Cells, differing, resolve
-from kerfmark.build.parts import filled_groups, parts_of_records, split_cells, stacked
-from kerfmark.errors import DataRefused, LayoutError, counted
-from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
-from kerfmark.profile.codes import combine, first_rows, holds, usual
-from kerfmark.profile.convert import misfits, to_typed
-from kerfmark.profile.encode import EncodedColumn, EncodedSource
+from kerfmark.build.drafts import SHOWN, TableRows
+from kerfmark.build.keys import put_in_order, with_keys
+from kerfmark.build.lookup import Found, circular
+from kerfmark.build.odd import oddities
+from kerfmark.build.prepare import Prepared
+from kerfmark.build.problems import Enough, Problem, Problems, lines
+from kerfmark.build.tables import SourceTables
+from kerfmark.errors import DataRefused, Origin, counted
+from kerfmark.layout.derive import settled
+from kerfmark.layout.model import Layout
+from kerfmark.profile.encode import EncodedSource
+from kerfmark.read.source import RaggedRow
 
-__all__ = ["TableRows", "split"]
+
+@dataclass(frozen=True)
+class LinkCount:
+    """What became of a link that is found by value: how many records were resolved, how many of the parent's were created for
+    it, and how many were left blank though they say something."""
+
+    table: str
+    link: str
+    to: str
+    resolved: int
+    created: int
+    blank: int
 
 
-def split(layout: Layout, sources: Mapping[str, EncodedSource]) -> list[TableRows]:
-    """The rows of all tables, parents before their children.
+@dataclass(frozen=True)
+class SetAside:
+    """A row that could not be placed: its source, its number there as read (-1: it could not be cut into its columns, and is
+    `ragged`), and why and what to do for each problem."""
 
-    `sources` maps the layout's names to the encoded sources. Raises LayoutError when a header has no home or does not
-    exist, DataRefused with every kind of problem and its rows when the data do not fit.
+    source: str
+    record: int
+    reasons: tuple[tuple[str, str], ...]
+    ragged: RaggedRow | None = None
+
+
+@dataclass
+class Split:
+    """The tables of a layout, parents before children, and everything that happened on the way.
+
+    `tables` is empty when there are problems. `left_out` counts, per source, the rows that the layout wants no record of;
+    `changed` the cells, per source and header, in which the layout wants something else than the file says.
     """
-    problems = Problems()
-    splitter = {name: _Splitter(layout, name, encoded, problems) for name, encoded in sources.items()}
-    for one in splitter.values():
-        one.check_headers()
-    order = layout.parents_first()
+
+    layout: Layout
+    tables: list[TableRows] = field(default_factory=list)
+    problems: Problems = field(default_factory=Problems)
+    links: list[LinkCount] = field(default_factory=list)
+    set_aside: list[SetAside] = field(default_factory=list)
+    left_out: dict[str, int] = field(default_factory=dict)
+    changed: dict[tuple[str, str], int] = field(default_factory=dict)
+    complete: bool = True
+
+
+def split(layout: Layout, sources: Mapping[str, EncodedSource], *, set_aside: bool = False) -> Split:
+    """The rows of all tables, or, with `set_aside`, of all rows that can be placed.
+
+    `sources` maps the layout's names to the encoded sources, whose headers `layout.derive` has found to be right. Raises
+    DataRefused with every kind of problem and its rows when the data do not fit.
+    """
+    out = rehearse(layout, sources, set_aside=set_aside)
+    if out.problems.total:
+        raise refused(out.problems, sources)
+    return out
+
+
+def refused(problems: Problems, sources: Mapping[str, EncodedSource]) -> DataRefused:
+    """The error for problems that nothing was done about."""
+    found = [p for p in problems.worst_first() if p.severity == "broken"]
+    return DataRefused(
+        f"{counted(problems.total, 'problem')} between the data and the layout", code="data.misfit",
+        more=lines(found, lambda s, r, h: sources[s].source.origin(r, h), SHOWN), total=problems.total,
+        next="; or ".join(dict.fromkeys(p.remedy for p in found)))
+
+
+def rehearse(layout: Layout, sources: Mapping[str, EncodedSource], *, set_aside: bool = False, enough: int = 0,
+             odd: bool = False) -> Split:
+    """As `split`, but problems are only collected, at least `enough` of them (0: all); `odd` asks for what is odd as well.
+
+    With `set_aside`, rows with problems are taken out until what is left has none: a row that led to one of these may have to
+    go too.
+    """
+    whole = settled(layout, {n: e.source.headers for n, e in sources.items()})
+    gone: dict[str, dict[int, list[tuple[str, str]]]] = {n: {} for n in sources}
+    while True:
+        out = _once(whole, sources, {n: np.array(sorted(g), np.int64) for n, g in gone.items()}, enough, odd)
+        for problem in unreadable(sources, ragged=not set_aside) if out.complete else ():
+            out.problems.add(problem)
+        if not set_aside or not out.problems.total or any(not len(p.records) for p in out.problems.found):
+            break
+        _take_out(out.problems.found, gone)
+        if all(len(gone[n]) >= e.rows for n, e in sources.items()):
+            break
+    if set_aside:
+        out.set_aside = [SetAside(n, r, tuple(dict.fromkeys(why))) for n, g in gone.items() for r, why in sorted(g.items())]
+        out.set_aside += [SetAside(n, -1, ((_ragged(e, r), MEND),), r) for n, e in sources.items() for r in e.source.ragged]
+    return out
+
+
+MEND = "mend the row; a field that holds the delimiter must stand in quotes"
+
+
+def _ragged(encoded: EncodedSource, row: RaggedRow) -> str:
+    return f"has {counted(row.fields, 'field')} instead of {len(encoded.source.headers)}"
+
+
+def unreadable(sources: Mapping[str, EncodedSource], *, ragged: bool) -> Iterator[Problem]:
+    """The rows of sources that could not be read right: those with too few or too many fields, if asked for, and others."""
+    none = np.empty(0, np.int64)
+    for name, encoded in sources.items():
+        if ragged and encoded.source.ragged:
+            places = tuple((Origin(r.file, row=r.row), _ragged(encoded, r)) for r in encoded.source.ragged)
+            yield Problem("unreadable", name, "", none, "", MEND, places=places)
+        for remark in encoded.source.remarks:
+            if remark.severity == "broken":
+                at = encoded.source.origin()
+                yield Problem("unreadable", name, remark.header or "", none, "", remark.next, places=tuple(
+                    (Origin(at.file, at.sheet, row, remark.header), remark.what) for row in remark.rows))
+
+
+def _take_out(problems: list[Problem], gone: dict[str, dict[int, list[tuple[str, str]]]]) -> None:
+    for p in problems:
+        for record in p.records.tolist():
+            column = f'"{p.header}" ' if p.header else ""
+            gone[p.source].setdefault(record, []).append((column + p.why(record), p.remedy))
+
+
+def _once(layout: Layout, sources: Mapping[str, EncodedSource], without: Mapping[str, np.ndarray], enough: int, odd: bool) -> Split:
+    out = Split(layout, problems=Problems(enough))
+    feeds = {n: SourceTables(layout, Prepared(layout, n, e, without[n]), out.problems) for n, e in sources.items()}
+    out.left_out = {n: f.ready.left_out for n, f in feeds.items() if f.ready.left_out}
     tables: dict[str, TableRows] = {}
+    try:
+        _fill(layout, feeds, tables, out)
+    except Enough:
+        out.complete = False
+        return out
+    if odd:
+        for problem in oddities(layout, feeds, tables):
+            out.problems.add(problem)
+    for name, feed in feeds.items():
+        for header in feed.ready.encoded.source.headers:
+            home = layout.home_of(name, header)
+            if home and (n := feed.ready.changed(header, home[1])):
+                out.changed[name, header] = n
+    if not out.problems.total:
+        put_in_order(layout, tables)
+        with_keys(layout, tables)
+    out.tables = [tables[name] for name in layout.parents_first()]
+    return out
+
+
+def _fill(layout: Layout, feeds: Mapping[str, SourceTables], tables: dict[str, TableRows], out: Split) -> None:
+    """Makes all tables, links them, and checks them."""
+    order = layout.parents_first()
     for name in order:
         spec = layout.tables[name]
         if not spec.part_of:
-            tables[name] = splitter[spec.source].table(name)
+            tables[name] = feeds[spec.source].table(name)
     for name in order:
         spec = layout.tables[name]
         if spec.part_of:
-            tables[name] = splitter[spec.source].part(name, tables[spec.part_of])
+            tables[name] = feeds[spec.source].part(name, tables[spec.part_of])
+    found: dict[tuple[str, str], Found] = {}
     for name in layout.tables:                          # every table as its own source says it, before others add to it
         spec = layout.tables[name]
         for link, target in spec.links.items():
             if target.by:
-                splitter[spec.source].look_up(tables[name], link, target, tables[target.to])
+                got = found[name, link] = feeds[spec.source].look_up(tables[name], link, target, tables[target.to])
+                created = len(got.created)
+                lost = len(got.unknown) if target.missing == "blank" else 0
+                out.links.append(LinkCount(name, link, target.to, int(np.count_nonzero(got.record >= 0)), created, lost))
+                if target.to == name:
+                    _circles(feeds[spec.source], tables[name], link, out.problems)
     for name, spec in layout.tables.items():
         for link, target in spec.links.items():
             for path, header in target.repeats.items():
-                splitter[spec.source].check_repeat(tables, name, link, path, header)
+                feeds[spec.source].check_repeat(tables, name, link, path, header, found[name, link])
     for name, spec in layout.tables.items():
-        splitter[spec.source].check_filled(tables[name])
-    if problems.total:
-        raise DataRefused(
-            f"{counted(problems.total, 'problem')} between the data and the layout",
-            code="data.misfit", more=problems.lines, total=problems.total, next="; or ".join(problems.remedies))
-    return [tables[name] for name in order]
+        feeds[spec.source].check_filled(tables[name])
 
 
-class _Splitter:
-    """The tables fed by one source."""
-
-    def __init__(self, layout: Layout, name: str, encoded: EncodedSource, problems: Problems) -> None:
-        self.layout, self.name, self.problems = layout, name, problems
-        blanks = list(layout.sources[name].blanks)
-        self.encoded = EncodedSource(encoded.source, encoded.rows,
-                                     [c.without(blanks) if blanks else c for c in encoded.columns])
-        self._identity: dict[str, tuple[np.ndarray, int]] = {}
-        self._parts: dict[tuple[str, str], tuple[pa.StringArray, np.ndarray, np.ndarray]] = {}
-        self._places: dict[str, tuple[np.ndarray, np.ndarray]] = {}
-
-    def check_headers(self) -> None:
-        """Raises LayoutError unless every header of the source has a home, and every home a header."""
-        spec = self.layout.sources[self.name]
-        homes = {h: f"tables > {t}" for t, table in self.layout.tables.items() if table.source == self.name
-                 for h in table.headers}
-        there = set(self.encoded.source.headers)
-        lost = [h for h in self.encoded.source.headers if h not in homes and h not in spec.left_out]
-        wrong = [f'{place}: the file has no column "{h}"' for h, place in homes.items() if h not in there]
-        wrong += [f'sources > {self.name} > left_out: the file has no column "{h}"' for h in spec.left_out if h not in there]
-        wrong += [f'column "{h}" of the file has no table' for h in lost]
-        if wrong:
-            raise LayoutError("the layout and the file do not have the same columns", code="layout.headers",
-                              origin=self.encoded.source.origin(), more=wrong, total=len(wrong),
-                              next=f"give it a table, or list it under left_out of sources > {self.name}" if lost
-                              else "correct the header in the layout")
-
-    def identity(self, name: str) -> tuple[np.ndarray, int]:
-        """Per row of the source the number (from 0) of its record in a table, -1 for none; and how many there are."""
-        if name not in self._identity:
-            spec = self.layout.tables[name]
-            parts = [self.encoded.column(spec.columns[k].header) if k in spec.columns else None for k in spec.known_by]
-            codes = [(p.codes, len(p.values)) if p else self._link_identity(spec.links[k])
-                     for p, k in zip(parts, spec.known_by, strict=True)]
-            self._identity[name] = combine([c for c, _ in codes], [n for _, n in codes])
-        return self._identity[name]
-
-    def _link_identity(self, link: LinkSpec) -> tuple[np.ndarray, int]:
-        """Per row of the source a number for the record that a link leads to."""
-        if not link.by:
-            return self.identity(link.to)
-        columns = [self.encoded.column(h) for h in link.by.values()]
-        return combine([c.codes for c in columns], [len(c.values) for c in columns])
-
-    def table(self, name: str) -> TableRows:
-        """The records of a table, without those links that are looked up; what is wrong is added to the problems."""
-        spec = self.layout.tables[name]
-        listed = next((c for c in spec.columns.values() if c.split), None)
-        if listed is not None:
-            return self._all_parts(name, spec, listed)
-        codes, count = (None, self.encoded.rows) if spec.each_row else self.identity(name)
-        first = None if codes is None else first_rows(codes, count)
-        columns = {self.layout.key_of(name): Values(None, None)}
-        for link, target in spec.links.items():
-            link_codes, _ = self._link_identity(target)
-            headers = list(target.by.values()) or self._key_headers(target.to)
-            self._agree(name, codes, count, link_codes, " + ".join(headers))
-            columns[link] = Values(None, link_codes if first is None else link_codes[first])
-        for column, c in spec.columns.items():
-            column_codes = self.encoded.column(c.header).codes
-            typed = self._typed(name, column, c, self.encoded.column(c.header))
-            if c.usual and codes is not None:
-                columns[column] = Values(typed, usual(codes, column_codes, count, len(typed)))
-                continue
-            if c.instead_of:
-                column_codes = self._exceptions(c)
-            elif column not in spec.known_by:
-                self._agree(name, codes, count, column_codes, c.header)
-            columns[column] = Values(typed, column_codes if first is None else column_codes[first])
-        table = TableRows(name, spec, count, columns, first)
-        for unique in spec.unique_sets:
-            if spec.each_row or unique != spec.known_by:
-                self._unique(table, unique)
-        return table
-
-    def _exceptions(self, spec: ColumnSpec) -> np.ndarray:
-        """The codes of a column where they differ from what is usual, -1 elsewhere."""
-        encoded = self.encoded.column(spec.header)
-        codes, count = self.identity(spec.instead_of)
-        expected = np.append(usual(codes, encoded.codes, count, len(encoded.values)), -1)[codes]
-        rows = np.flatnonzero((encoded.codes < 0) & (expected >= 0))
-        if len(rows):
-            self.problems.add([(self.encoded.source.origin(r, spec.header), f"is blank where {spec.instead_of} usually has a value")
-                               for r in rows[:SHOWN].tolist()], len(rows),
-                              f'fill the cells, or take "{spec.header}" out of tables > {spec.instead_of}')
-        return np.where(encoded.codes != expected, encoded.codes, -1)
-
-    def _all_parts(self, name: str, spec: TableSpec, listed: ColumnSpec) -> TableRows:
-        """The distinct parts of the cells of a column, in the order in which they first appear."""
-        parts, _, _ = self._split(listed.header, listed.split)
-        column = next(n for n, c in spec.columns.items() if c is listed)
-        typed = self._typed(name, column, listed, EncodedColumn(listed.header, parts, np.arange(len(parts), dtype=np.int32)))
-        return TableRows(name, spec, len(parts), {
-            self.layout.key_of(name): Values(None, None), column: Values(typed, np.arange(len(parts), dtype=np.int32))},
-            np.full(len(parts), -1))
-
-    def _split(self, header: str, separator: str) -> tuple[pa.StringArray, np.ndarray, np.ndarray]:
-        if (header, separator) not in self._parts:
-            self._parts[header, separator] = split_cells(self.encoded.column(header), separator)
-        return self._parts[header, separator]
-
-    def part(self, name: str, owner: TableRows) -> TableRows:
-        """The records of a table that is part of another."""
-        spec = self.layout.tables[name]
-        rows = owner.source_rows()
-        link = self.layout.owner_link(name)
-        columns: dict[str, Values] = {self.layout.key_of(name): Values(None, None)}
-        several = [c for c in spec.columns.values() if c.headers]
-        if several:
-            headers = list(zip(*(c.headers for c in several), strict=True))
-            record, place = filled_groups([[self.encoded.column(h).codes[rows] for h in group] for group in headers])
-        else:
-            header, separator = self._listed(spec)
-            _, codes, starts = self._split(header, separator)
-            record, place, at = parts_of_records(self.encoded.column(header).codes[rows], starts)
-            self._places[name] = codes[at], rows[record]
-        columns |= {n: Values(None, record.astype(np.int32)) for n in spec.links if n == link}
-        columns |= {n: Values(None, np.full(len(record), -1, np.int32)) for n in spec.links if n != link}
-        for n, c in spec.columns.items():
-            if c.headers:
-                encoded = [self.encoded.column(h) for h in c.headers]
-                typed = [self._typed(name, n, c, e) for e in encoded]
-                columns[n] = Values(*stacked(typed, [e.codes[rows] for e in encoded], record, place))
-            elif c.told:
-                columns[n] = Values(to_typed(pa.array(c.told), c.of_type), place.astype(np.int32))
-            elif c.position:
-                most = int(place.max(initial=0)) + 1
-                columns[n] = Values(pa.array(np.arange(1, most + 1)), place.astype(np.int32))
-            else:
-                parts, codes, starts = self._split(c.header, c.split)
-                whole = EncodedColumn(c.header, parts, np.arange(len(parts), dtype=np.int32))
-                columns[n] = Values(self._typed(name, n, c, whole), self._places[name][0].astype(np.int32))
-        return TableRows(name, spec, len(record), columns, rows[record])
-
-    def _listed(self, spec: TableSpec) -> tuple[str, str]:
-        """The header whose cells a table holds the parts of, and what separates them."""
-        for column in spec.columns.values():
-            if column.split:
-                return column.header, column.split
-        link = next(link for link in spec.links.values() if link.by)
-        parent = self.layout.tables[link.to]
-        [(column_name, header)] = link.by.items()
-        return header, parent.columns[column_name].split
-
-    def look_up(self, table: TableRows, name: str, link: LinkSpec, parent: TableRows) -> None:
-        """Fills in a link that is found by value; what is said twice and differs is added to the problems."""
-        rows = self._own_rows(table)                    # records that others added know nothing of this link
-        cells: dict[str, Cells] = {}
-        for column, header in (*link.by.items(), *link.repeats.items()):
-            if "." not in column:
-                cells[column] = self._cells(table, parent, column, header, rows)
-        record = resolve(parent, list(link.by), cells, rows)
-        whole = np.concatenate([record, np.full(table.rows - len(record), -1)]) if len(record) < table.rows else record
-        table.columns[name] = Values(None, whole)
-
-    def _own_rows(self, table: TableRows) -> np.ndarray:
-        """The source rows of the records that this source gave, which come first."""
-        rows = table.source_rows()
-        return rows if table.row_of is None else rows[:int(np.count_nonzero(rows >= 0))]
-
-    def _cells(self, table: TableRows, parent: TableRows, column: str, header: str, rows: np.ndarray) -> Cells:
-        """What the records of a table say under a header, as values of a parent's column."""
-        spec = parent.spec.columns[column]
-        if table.name in self._places:
-            parts, _, _ = self._split(header, spec.split)
-            return to_typed(parts, spec.of_type), self._places[table.name][0]
-        encoded = self.encoded.column(header)
-        return self._typed(parent.name, column, spec, encoded), encoded.codes[rows]
-
-    def check_repeat(self, tables: Mapping[str, TableRows], name: str, link: str, path: str, header: str) -> None:
-        """Adds a problem for each record that says under a header something else than what its link leads to."""
-        table, target = tables[name], self.layout.tables[name].links[link]
-        parent, rows = tables[target.to], self._own_rows(table)
-        record = table.columns[link].codes
-        assert record is not None
-        record = record[:len(rows)]
-        *links, column = path.split(".")
-        for further in links:
-            next_ = parent.columns[further].codes
-            assert next_ is not None
-            record, parent = np.append(next_, -1)[record], tables[parent.spec.links[further].to]
-        wrong = differing(parent, column, self._cells(table, parent, column, header, rows), record)
-        if len(wrong):
-            known = " + ".join(target.by.values())
-            self.problems.add(
-                [(self.encoded.source.origin(r, header), f"differs from what {parent.name} says of the same {known}")
-                 for r in rows[wrong[:SHOWN]].tolist()], len(wrong),
-                f'mend the cells, or take "{header}" out of repeats of tables > {name} > links > {link} and give it a column')
-
-    def _key_headers(self, name: str) -> list[str]:
-        """The headers by which a table's records are known."""
-        spec = self.layout.tables[name]
-        return [h for k in spec.known_by for h in
-                ([spec.columns[k].header] if k in spec.columns else
-                 list(spec.links[k].by.values()) or self._key_headers(spec.links[k].to))]
-
-    def _typed(self, table: str, name: str, spec: ColumnSpec, column: EncodedColumn) -> pa.Array:
-        typed = column.typed(spec.of_type)
-        wrong = misfits(column.values, typed)
-        if len(wrong):
-            there = self.encoded.column(column.header)
-            rows = (np.flatnonzero(np.isin(there.codes, wrong)) if there is column or not spec.split else
-                    np.flatnonzero(there.codes >= 0)[:1])
-            kind = spec.of_type.kind
-            self.problems.add(
-                [(self.encoded.source.origin(r, column.header),
-                  f'"{there.values[int(there.codes[r])].as_py()}" is no {kind} ({spec.type})') for r in rows[:SHOWN].tolist()],
-                len(rows), f'mend the cells, or set type = "text" for {table}.{name} in the layout')
-        return typed
-
-    def _agree(self, table: str, codes: np.ndarray | None, count: int, other: np.ndarray, header: str) -> None:
-        """Adds a problem for each row that says something else than the first row with the same key."""
-        if codes is None or holds(codes, other, count):
-            return
-        first = np.append(other[first_rows(codes, count)], -1)
-        rows = np.flatnonzero(first[codes] != other)
-        key = " + ".join(self._key_headers(table))
-        self.problems.add(
-            [(self.encoded.source.origin(r, header), f"differs from an earlier row with the same {key}" if codes[r] >= 0
-              else f"is filled though {key} is blank") for r in rows[:SHOWN].tolist()],
-            len(rows), f'mend the cells, or move "{header}" from tables > {table} to a table with a record per row')
-
-    def check_filled(self, table: TableRows) -> None:
-        """Adds a problem for each record in which something is blank that must be filled."""
-        for name, column in table.columns.items():
-            own = table.spec.columns.get(name)
-            if column.codes is None or name in table.spec.optional or (own and own.instead_of):
-                continue
-            records = np.flatnonzero(column.codes < 0)
-            if not len(records):
-                continue
-            link = table.spec.links.get(name)
-            header = (own.header or own.headers[0] if own and not own.told else
-                      next(iter(link.by.values()), "") or (self._key_headers(link.to) or [""])[0] if link else "")
-            rows = table.source_rows()[records]
-            if (rows < 0).all():
-                self.problems.add([(self.encoded.source.origin(None, header), f"records of {table.name} that only others name "
-                                    "have none")], len(rows), f'list "{name}" under optional of tables > {table.name}')
-                continue
-            self.problems.add([(self.encoded.source.origin(r, header), "is blank") for r in rows[rows >= 0][:SHOWN].tolist()],
-                              len(rows), f'fill the cells, or list "{name}" under optional of tables > {table.name}')
-
-    def _unique(self, table: TableRows, unique: tuple[str, ...]) -> None:
-        spec = table.spec
-        parts = [table.columns[n].codes for n in unique]
-        codes, count = combine(parts, [int(p.max(initial=-1)) + 1 for p in parts])  # type: ignore[union-attr, arg-type]
-        if int(np.count_nonzero(codes >= 0)) == count:
-            return
-        again = np.ones(len(codes), bool)
-        again[first_rows(codes, count)] = False
-        rows = table.source_rows()[np.flatnonzero(again & (codes >= 0))]
-        headers = [spec.columns[n].header if n in spec.columns else n for n in unique]
-        self.problems.add([(self.encoded.source.origin(r, " + ".join(headers)), "stands in an earlier row too")
-                           for r in rows[:SHOWN].tolist()], len(rows),
-                          f"mend the rows, or take {', '.join(unique)} out of known_by or unique of tables > {table.name}")
+def _circles(feed: SourceTables, table: TableRows, link: str, problems: Problems) -> None:
+    """Adds, as odd, the records that lead back to themselves."""
+    codes = table.columns[link].codes
+    assert codes is not None
+    rows = table.source_rows()[circular(codes)]
+    if len(rows := rows[rows >= 0]):
+        ready = feed.ready.encoded
+        records = rows if ready.records is None else ready.records[rows]
+        header = next(iter(table.spec.links[link].by.values()))
+        problems.add(Problem("circle", feed.name, header, np.sort(records), "leads back to the same record in the end",
+                             "mend the cells, unless it is meant", "doubtful", table.name))

@@ -9,13 +9,14 @@ from typing import TYPE_CHECKING
 
 from kerfmark.cli import reading
 from kerfmark.cli.mark import steering, steering_arguments, why, worth_knowing
-from kerfmark.cli.terminal import FAINT, Terminal, size
+from kerfmark.cli.terminal import BAD, FAINT, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
 
 if TYPE_CHECKING:
     from kerfmark.verbs.cut import CutResult
 
+ROWS_SET_ASIDE = 3
 NAME = "cut"
 SUMMARY = "build a database of linked tables from flat files or a layout"
 ABOUT = """\
@@ -32,6 +33,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     parser.add_argument("inputs", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads, or one layout (.toml)")
     parser.add_argument("--into", required=True, metavar="DB", help="the SQLite file to make")
+    parser.add_argument("--set-aside", metavar="FILE", help="let the good rows land, and write the others there (.csv or .xlsx)")
     parser.add_argument("--replace", action="store_true", help="build anew what exists already")
     steering_arguments(parser)
     reading.arguments(parser)
@@ -43,10 +45,10 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
 
     with terminal.progress() as progress:
         result = cut(args.inputs, args.into, replace=args.replace, progress=progress, reading=reading.chosen(args),
-                     steering=steering(args))
+                     steering=steering(args), set_aside=args.set_aside)
     terminal.result(result)
     _tell(result, terminal)
-    return 0
+    return ROWS_SET_ASIDE if result.set_aside else 0
 
 
 def _tell(result: CutResult, terminal: Terminal) -> None:
@@ -64,6 +66,11 @@ def _tell(result: CutResult, terminal: Terminal) -> None:
     links = sum(len(t.links) for t in result.tables)
     terminal.say("built ", (result.database, BOLD), f" ({size(Path(result.database).stat().st_size)}) in {result.seconds:.1f} s: "
                  f"{counted(len(result.tables), 'table')}, {counted(links, 'link')}, every link and row count checked")
+    for source, rows in result.left_out.items():
+        terminal.say("left out ", (counted(rows, "row"), BOLD), f" of {source}, for which its only_rows does not hold")
+    if result.set_aside:
+        terminal.say("set aside ", (counted(result.set_aside, "row"), BAD), " in ", (", ".join(result.rejects), BOLD),
+                     ", each with its reason: mend them there, and add them")
     if result.marked:
         terminal.say("saved ", (result.layout, BOLD), ": edit it to build other tables, then "
                      f"kerfmark cut {shlex.quote(result.layout)} --into {shlex.quote(result.database)} --replace")

@@ -21,5 +21,5 @@ def write_text(path: Path, text: str) -> None:
     """Writes a text into a file, whole or not at all."""
     from kerfmark.verbs.sources import saving
 
-    with saving(path, text):
+    with saving({path: text}):
         pass

@@ -37,6 +37,11 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         if p.holds:
             terminal.say(("proven  ", GOOD), (name, BOLD), f": {counted(p.rows, 'row')} and {counted(p.cells, 'cell')} compared, "
                          "all in the database, none too many")
+            on_purpose = [f"{counted(p.set_aside, 'row')} set aside by the load"] if p.set_aside else []
+            on_purpose += [f"{counted(p.left_out, 'row')} left out by the layout"] if p.left_out else []
+            on_purpose += [f"{counted(p.changed_cells, 'cell')} changed by the layout"] if p.changed_cells else []
+            if on_purpose:
+                terminal.say("        on purpose: ", ", ".join(on_purpose))
             continue
         terminal.say(("differs ", BAD), (name, BOLD), f": {counted(p.rows, 'row')} in the file, {p.rows_in_database:,} in the "
                      f"database; {counted(p.total, 'difference')}")

@@ -26,6 +26,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     header.add_argument("--no-header", action="store_true", help="no row names the columns")
     group.add_argument("--header-rows", type=int, metavar="N", help="over how many rows the header goes")
     group.add_argument("--sheet", default="", metavar="NAME", help="only this sheet of a workbook, hidden or not")
+    group.add_argument("--skip-rows", metavar="ROWS", help="rows that are no data, such as 2,-1,40-60 (-1: the last one)")
     group.add_argument("--cells", default="", metavar="RANGE", help="only this range (C5:H200), defined name or table of it")
     group.add_argument("--member", default="", metavar="NAME", help="only this file of a zip archive")
     group.add_argument("--table", default="", metavar="NAME", help="only this table of a database")
@@ -48,7 +49,7 @@ def chosen(args: argparse.Namespace) -> Reading:
         delimiter={"\\t": "\t", "tab": "\t"}.get(args.delimiter, args.delimiter), quote=_quote(args.quote),
         encoding=args.encoding, edges=_edges(args.widths), header_row=0 if args.no_header else args.header_row,
         header_rows=args.header_rows, member=args.member, sheet=args.sheet, cells=args.cells, table=args.table,
-        query=args.query, unpack_limit=_size(args.unpack_limit))
+        query=args.query, skip_rows=_rows(args.skip_rows), unpack_limit=_size(args.unpack_limit))
 
 
 def _quote(said: str | None) -> str | None:
@@ -69,6 +70,14 @@ def _edges(said: str | None) -> tuple[int, ...]:
     for width in said.replace(" ", "").split(",")[:-1]:
         edges.append(edges[-1] + int(width))
     return tuple(edges)
+
+
+def _rows(said: str | None) -> tuple[str, ...]:
+    rows = tuple(one.strip() for one in said.split(",")) if said else ()
+    for one in rows:
+        if not re.fullmatch(r"-?[1-9]\d*|[1-9]\d*-[1-9]\d*", one):
+            raise UsageError(f'"{one}" is no row', next="write them like 2,-1,40-60")
+    return rows
 
 
 def _size(said: str | None) -> int | None:

@@ -1,9 +1,9 @@
 """The layout as objects. Frozen, and without any key that is not known.
 
-A table takes rows from one source. With `each_row` every row is a record of its own; otherwise there is one record per
-distinct combination of the columns and links in `known_by`. Every table gets a generated primary key. A link without
-`by` finds its parent through the row itself: the parent's own columns stand in the same row. A link with `by` looks the
-parent up by the values of other headers, in a table of any source.
+A table takes rows from one source (or from several, see `TableSpec`). With `each_row` every row is a record of its own; otherwise
+there is one record per distinct combination of the columns and links in `known_by`. A table gets a generated primary key, unless
+its `key` lists columns of its own. A link without `by` finds its parent through the row itself: the parent's own columns stand
+in the same row. A link with `by` looks the parent up by the values of other headers, in a table of any source.
 
 A table with `part_of` holds what several columns, or the parts of one cell, say about a record of that table: one record per
 filled group of columns (`headers`), or per part of a cell (`split`), numbered or named by its column with `told` or `position`.
@@ -11,11 +11,13 @@ filled group of columns (`headers`), or per part of a cell (`split`), numbered o
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection
-from typing import Any
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, field_validator, model_validator
+from pydantic import BaseModel, BeforeValidator, ConfigDict, field_validator, model_validator
 
+from kerfmark.layout.names import free_name, snake
 from kerfmark.profile.types import ColumnType, parse_type
 
 VERSION = 1
@@ -24,6 +26,23 @@ VERSION = 1
 class _Part(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
 
+
+def _texts(value: Any) -> Any:
+    """Numbers and yes or no in a list of texts, as a person would write them."""
+    return [_said(v) for v in value] if isinstance(value, list | tuple) else value
+
+
+def _said(value: Any) -> Any:
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return str(value) if isinstance(value, int | float) else value
+
+
+Spellings = Annotated[tuple[str, ...], BeforeValidator(_texts)]
+Spelling = Annotated[str, BeforeValidator(_said)]
+Clean = Literal["trim", "spaces", "lower", "upper", "capitals", "unicode"]
+Conflicts = Literal["refuse", "first", "last", "most frequent"]
+Missing = Literal["create", "refuse", "blank"]
 
 class PartSpec(_Part):
     """One of several files or sheets of one shape: what its rows say in the telling column, and where it is."""
@@ -37,11 +56,14 @@ class PartSpec(_Part):
 class SourceSpec(_Part):
     """What rows are read from, how that is written, the spellings that stand for a blank, and the columns left out on purpose.
 
-    `file` is a file, or the URL of a database; `member` a member of an archive or a list in JSON records; `sheet` a sheet of a
-    workbook and `cells` a range, defined name or table of it; `table` or `query` are those of a database. Several `parts` of
-    one shape make one source whose first column, `telling`, says which of them a row came from. `delimiter` may be several
-    characters; `edges` are the first characters (from 0) of columns of fixed width. `header_row` counts from 1; 0 when no row
-    names the columns; the header goes over `header_rows`.
+    `file` is a file, a pattern of files (`visits-*.csv`), or the URL of a database; `member` a member of an archive or a list in
+    JSON records; `sheet` a sheet of a workbook (or a pattern of sheets) and `cells` a range, defined name or table of it; `table`
+    or `query` are those of a database. Several `parts` of one shape, or what a pattern stands for, make one source; its first
+    column, `telling`, says which of them a row came from: what its `told` says, or what stands in place of the `*`.
+    `delimiter` may be several characters; `edges` are the first characters (from 0) of columns of fixed width. `header_row` counts
+    from 1; 0 when no row names the columns; the header goes over `header_rows`. `skip_rows` are rows of the file that are no
+    data: 2, -1 (the last one), "40-60". `decimals` and `thousands` mark numbers, `dates`, `timestamps` and `times` are the
+    forms of those, wherever a column's type does not say. `also` maps headers to other spellings that files may have.
     """
 
     file: str = ""
@@ -59,9 +81,31 @@ class SourceSpec(_Part):
     cells: str = ""
     table: str = ""
     query: str = ""
-    blanks: tuple[str, ...] = ()
+    skip_rows: Spellings = ()
+    blanks: Spellings = ()
+    decimals: Literal["", ".", ","] = ""
+    thousands: str = ""
+    dates: str = ""
+    timestamps: str = ""
+    times: str = ""
+    also: dict[str, tuple[str, ...]] = {}
     left_out: tuple[str, ...] = ()
 
+    @field_validator("skip_rows")
+    @classmethod
+    def _rows(cls, value: tuple[str, ...]) -> tuple[str, ...]:
+        for one in value:
+            found = re.fullmatch(r"-?[1-9]\d*|([1-9]\d*)-([1-9]\d*)", one)
+            if not found or (found[1] and int(found[1]) > int(found[2])):
+                raise ValueError(f'"{one}" is no row; write 2, -1 for the last one, or "40-60"')
+        return value
+
+    @field_validator("dates", "timestamps", "times")
+    @classmethod
+    def _form(cls, value: str, info: Any) -> str:
+        if value:
+            parse_type(f"{info.field_name[:-1]} {value}")
+        return value
 
     @model_validator(mode="after")
     def _has_a_place(self) -> SourceSpec:
@@ -69,7 +113,26 @@ class SourceSpec(_Part):
             raise ValueError("name either its file or its parts")
         if self.parts and not self.telling:
             raise ValueError("parts need a telling column, which says which of them a row came from")
+        if self.telling and not self.parts and not self.is_pattern:
+            raise ValueError("telling needs parts, or a file or sheet with a * for what it is to tell")
+        if self.thousands and (self.thousands == (self.decimals or ".") or len(self.thousands) != 1):
+            raise ValueError("thousands must be one character, and another than the decimals")
         return self
+
+    @property
+    def is_pattern(self) -> bool:
+        """Whether its file or sheet stands for several."""
+        return "://" not in self.file and ("*" in self.file or "*" in self.sheet)
+
+    @property
+    def forms(self) -> dict[str, str]:
+        """The form of a kind of type where a column does not say."""
+        out = {"date": self.dates, "timestamp": self.timestamps, "time": self.times}
+        if self.decimals or self.thousands:
+            mark = self.decimals or "."
+            out["decimal"] = f"0{self.thousands}000{mark}0" if self.thousands else f"0{mark}0"
+            out["integer"] = f"0{self.thousands}000" if self.thousands else ""
+        return {k: v for k, v in out.items() if v}
 
 
 class ColumnSpec(_Part):
@@ -80,7 +143,12 @@ class ColumnSpec(_Part):
     the headers in their order, `position` counts the parts from 1.
 
     With `usual`, a record has the value that its rows say most often; a row that says another has that in a column of its own
-    table with `instead_of`, the name of this one.
+    table with `instead_of`, the name of this one. With `conflicts` one of the values that rows say of one record is kept, the
+    others are not.
+
+    What a cell says is made clean, then what it `means`, then blank cells get the `default`, then it gets its type, then its
+    `unit` ("lb to kg"), and then it must be among those `allowed`, at `least` and at `most` something. A `derived` column is
+    computed from others of the row.
     """
 
     header: str = ""
@@ -88,9 +156,19 @@ class ColumnSpec(_Part):
     told: tuple[str, ...] = ()
     position: bool = False
     split: str = ""
+    derived: str = ""
     usual: bool = False
     instead_of: str = ""
     type: str = "text"
+    clean: Annotated[tuple[Clean, ...], BeforeValidator(lambda v: [v] if isinstance(v, str) else v)] = ()
+    means: dict[str, Spelling] = {}
+    default: Spelling = ""
+    unit: str = ""
+    allowed: Spellings = ()
+    least: Spelling = ""
+    most: Spelling = ""
+    conflicts: Conflicts = "refuse"
+    comment: str = ""
 
     @model_validator(mode="before")
     @classmethod
@@ -104,16 +182,30 @@ class ColumnSpec(_Part):
 
     @model_validator(mode="after")
     def _one_origin(self) -> ColumnSpec:
-        if sum([bool(self.header), bool(self.headers), bool(self.told), self.position]) != 1:
-            raise ValueError("say one of header, headers, told and position")
+        if sum([bool(self.header), bool(self.headers), bool(self.told), self.position, bool(self.derived)]) != 1:
+            raise ValueError("say one of header, headers, told, position and derived")
         if self.split and not self.header:
             raise ValueError("split needs the header whose cells are split")
+        if (self.split or self.told or self.position or self.derived) and (self.treats or self.unit):
+            raise ValueError("clean, means, default and unit are for a column with a header or headers")
+        if self.conflicts != "refuse" and (self.usual or self.instead_of):
+            raise ValueError("usual keeps every value already; it needs no conflicts")
+        if self.unit:
+            if not re.fullmatch(r"\S.* to \S.*", self.unit):
+                raise ValueError(f'"{self.unit}" is no change of units; write it like "lb to kg"')
+            if self.type == "text" or self.type.split("(")[0].split(" ")[0] not in ("integer", "decimal", "real"):
+                raise ValueError("a column with a unit must have a type that is a number")
         return self
 
     @property
     def is_plain(self) -> bool:
         """Whether it holds what stands under one header, as it stands."""
-        return bool(self.header) and not (self.split or self.usual or self.instead_of)
+        return bool(self.header) and not (self.split or self.usual or self.instead_of or self.treats or self.unit)
+
+    @property
+    def treats(self) -> bool:
+        """Whether cells are changed before they get their type."""
+        return bool(self.clean or self.means or self.default)
 
     @property
     def sources(self) -> tuple[str, ...]:
@@ -135,12 +227,15 @@ class LinkSpec(_Part):
     """A link to a table: through the row itself or, with `by`, to the record whose columns have the values of headers.
 
     `by` maps columns of the parent to headers of this table's source. Where no such record is known, one is made of these
-    values. `repeats` maps further columns of the parent, or of tables that it links to (`link.column`), to headers
+    values, unless `missing` says to refuse the row or to leave the link blank. `loose` takes no notice of case, spaces and the
+    Unicode form. `repeats` maps further columns of the parent, or of tables that it links to (`link.column`), to headers
     that say the same again, which is checked in every row.
     """
 
     to: str
     by: dict[str, str] = {}
+    loose: bool = False
+    missing: Missing = "create"
     repeats: dict[str, str] = {}
 
     @model_validator(mode="before")
@@ -153,18 +248,59 @@ class TableSpec(_Part):
     """A table: see the module's docstring. `links` maps the foreign key column to the table it leads to.
 
     All columns and links must be filled unless they are listed in `optional`. `unique` lists further sets of columns
-    that tell records apart.
+    that tell records apart. `key` is the name of the generated primary key, or the list of columns that are the primary key
+    themselves. `only_rows` is an expression: rows for which it does not hold make no record. `order` are columns by
+    which records are numbered (`-day`: the latest first); otherwise they are in the order of the file. A table that is
+    `also_from` other sources has the records of all of them, found by `known_by` under the same headers.
+
+    In short, `columns` may be a list of headers and `links` a list of tables; the names are then made from these. Where
+    columns are listed, they may be called by their headers.
     """
 
-    source: str
+    comment: str = ""
+    source: str = ""
+    also_from: tuple[str, ...] = ()
     each_row: bool = False
+    only_rows: str = ""
     part_of: str = ""
     known_by: tuple[str, ...] = ()
     unique: tuple[tuple[str, ...], ...] = ()
     optional: tuple[str, ...] = ()
-    key: str = ""
+    order: tuple[str, ...] = ()
+    key: str | tuple[str, ...] = ""
     links: dict[str, LinkSpec] = {}
     columns: dict[str, ColumnSpec] = {}
+
+    @model_validator(mode="before")
+    @classmethod
+    def _short(cls, value: Any) -> Any:
+        if not isinstance(value, dict):
+            return value
+        value = dict(value)
+        if isinstance(value.get("links"), list | tuple):
+            value["links"] = {f"{to}_id": to for to in value["links"]}
+        if isinstance(value.get("columns"), list | tuple):
+            taken = {*value["links"]} if isinstance(value.get("links"), dict) else set()
+            value["columns"] = {free_name(snake(h), taken, f"{snake(h) or 'column'}_value"): c
+                                for c in value["columns"] for h in [str(c.get("header", "") if isinstance(c, dict) else c)]}
+        if not isinstance(value.get("columns"), dict):
+            return value
+        names = {c if isinstance(c, str) else c.get("header", "") if isinstance(c, dict) else c.header: n
+                 for n, c in value["columns"].items() if isinstance(c, str | dict | ColumnSpec)}
+
+        def named(one: Any) -> Any:
+            if isinstance(one, list | tuple):
+                return [named(o) for o in one]
+            if not isinstance(one, str) or one in value["columns"]:
+                return one
+            return "-" + named(one[1:]) if one.startswith("-") and len(one) > 1 else names.get(one, one)
+
+        for key in ("known_by", "unique", "optional", "order"):
+            if key in value:
+                value[key] = named(value[key])
+        if isinstance(value.get("key"), list | tuple):
+            value["key"] = named(value["key"])
+        return value
 
     @property
     def parents(self) -> dict[str, str]:
@@ -183,6 +319,17 @@ class TableSpec(_Part):
         return [s for s in (self.known_by, *self.unique) if s]
 
 
+def _with_form(column: Any, source: dict[str, Any]) -> Any:
+    """A column as a layout has it, with the form of its type that its source says."""
+    if not isinstance(column, dict) or not isinstance(column.get("type"), str):
+        return column
+    try:
+        forms = SourceSpec.model_validate(source).forms
+        return column | {"type": str(parse_type(column["type"], forms))}
+    except ValueError:                                  # it is told where the source and the column are looked at
+        return column
+
+
 def generated_key(table: str, names: Collection[str]) -> str:
     """The name of the primary key of a table whose other columns have these names."""
     return next(n for n in (f"{table}_id", f"{table}_key", f"{table}_record_no", f"{table}_record_key") if n not in names)
@@ -195,10 +342,53 @@ class Layout(_Part):
     sources: dict[str, SourceSpec]
     tables: dict[str, TableSpec]
 
+    @model_validator(mode="before")
+    @classmethod
+    def _derived(cls, value: Any) -> Any:
+        """Fills in what can be told from elsewhere: the source where there is one only, and the forms that it says."""
+        if not isinstance(value, dict) or not all(isinstance(value.get(k), dict) for k in ("sources", "tables")):
+            return value
+        sources, tables = value["sources"], dict(value["tables"])
+        for name, table in tables.items():
+            if not isinstance(table, dict):
+                continue
+            table = dict(table)
+            if "source" not in table and len(sources) == 1:
+                table["source"] = next(iter(sources))
+            source = table.get("source")
+            spec = sources.get(source) if isinstance(source, str) else None
+            tables[name] = table
+            columns = table.get("columns")
+            if isinstance(spec, dict) and isinstance(columns, dict):
+                table["columns"] = {n: _with_form(c, spec) for n, c in columns.items()}
+            elif isinstance(spec, dict) and isinstance(columns, list):
+                table["columns"] = [_with_form(c, spec) for c in columns]
+        return value | {"tables": tables}
+
+    def has_generated_key(self, table: str) -> bool:
+        """Whether a table's primary key is a number that Kerfmark (and later the engine) gives out."""
+        return isinstance(self.tables[table].key, str)
+
     def key_of(self, table: str) -> str:
-        """The name of a table's primary key column."""
+        """The name of a table's generated primary key column (also where it has none: then none of its columns is called so)."""
         spec = self.tables[table]
-        return spec.key or generated_key(table, [*spec.columns, *spec.links])
+        return (isinstance(spec.key, str) and spec.key) or generated_key(table, [*spec.columns, *spec.links])
+
+    def key_columns(self, table: str) -> list[str]:
+        """The columns of a table's primary key, as they are in the database."""
+        key = self.tables[table].key
+        return [self.key_of(table)] if isinstance(key, str) else self.stored_as(table, key)
+
+    def stored_as(self, table: str, names: Collection[str]) -> list[str]:
+        """Columns and links of a table as columns in the database."""
+        links = self.tables[table].links
+        return [c for n in names for c in ([own for own, _ in self.link_columns(table, n)] if n in links else [n])]
+
+    def link_columns(self, table: str, link: str) -> list[tuple[str, str]]:
+        """The columns of a link in the database, each with the column of the parent's primary key that it leads to."""
+        parent = self.tables[table].links[link].to
+        keys = self.key_columns(parent)
+        return [(link if len(keys) == 1 else f"{link}_{k}", k) for k in keys]
 
     def parents_first(self) -> list[str]:
         """The tables in an order in which each comes after those it links to; names as in the layout otherwise."""

@@ -15,8 +15,15 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
-from kerfmark.layout.model import Layout
+from kerfmark.build.keys import ordered
+from kerfmark.build.prepare import Prepared
+from kerfmark.build.problems import Problems
+from kerfmark.build.tables import SourceTables, chosen
+from kerfmark.build.treat import folded
+from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
+from kerfmark.profile.codes import combine, first_rows
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.progress import Progress
 from kerfmark.store.ddl import view_name
@@ -42,7 +49,8 @@ class Difference:
 @dataclass(frozen=True)
 class SourceProof:
     """What comparing one source with its view gave. `changed`: the file is not the one that was loaded; `named` counts the
-    records at the end of its table that stand in no row of it: other rows only name them."""
+    records at the end of its table that stand in no row of it: other rows only name them. Rows `set_aside` by the load or
+    `left_out` by the layout are not compared, and `changed_cells` are compared with what the layout makes of them."""
 
     source: str
     file: str
@@ -53,6 +61,9 @@ class SourceProof:
     total: int
     differences: tuple[Difference, ...]
     named: int = 0
+    set_aside: int = 0
+    left_out: int = 0
+    changed_cells: int = 0
 
     @property
     def holds(self) -> bool:
@@ -63,18 +74,81 @@ class SourceProof:
 class _Expected:
     """A source as the database should hold it: stored values and codes per column, in the order of the view."""
 
-    def __init__(self, layout: Layout, name: str, encoded: EncodedSource) -> None:
-        spec = layout.sources[name]
-        self.rows, self.source = encoded.rows, encoded.source
+    def __init__(self, layout: Layout, name: str, encoded: EncodedSource, db: sqlite3.Connection, without: np.ndarray) -> None:
+        self.ready = ready = Prepared(layout, name, encoded, without)
+        self.layout, self.rows = layout, ready.rows
+        self.feed = SourceTables(layout, ready, Problems())
         self.headers: list[str] = []
         self.values: list[pa.Array] = []
         self.codes: list[np.ndarray] = []
-        homes = {h: home[1] for h in encoded.source.headers if (home := layout.home_of(name, h))}
-        for header, spec_of in homes.items():
-            texts = encoded.column(header).without(list(spec.blanks))
+        self.changed = 0
+        for header in encoded.source.headers:
+            home = layout.home_of(name, header)
+            if home is None:
+                continue
+            table, spec = home
+            self.changed += ready.changed(header, spec)
+            values = ready.column(header).values if spec.split else ready.typed(header, spec)
             self.headers.append(header)
-            self.values.append(stored(texts.values if spec_of.split else texts.typed(spec_of.of_type)))
-            self.codes.append(texts.codes)
+            self.values.append(stored(values))
+            self.codes.append(self._kept(table, spec, ready.column(header, spec).codes, len(values)))
+        for spec_of in layout.tables.values():
+            for link in spec_of.links.values():
+                if spec_of.source == name and (link.loose or link.missing == "blank"):
+                    self._as_looked_up(link, db)
+        self._order(layout.tables[layout.base_of(name)])
+
+    def _kept(self, table: str, spec: ColumnSpec, codes: np.ndarray, size: int) -> np.ndarray:
+        """The codes of a column after the layout has chosen among the values of one record, or has wanted none."""
+        whole = self.layout.tables[table]
+        if whole.source != self.ready.name or whole.each_row or (spec.conflicts == "refuse" and not whole.only_rows):
+            return codes
+        record, count = self.feed.identity(table)
+        if spec.conflicts != "refuse":
+            one: np.ndarray = np.append(chosen(record, codes, count, size, spec.conflicts), -1)[record]
+            return one
+        return np.where(record >= 0, codes, -1)
+
+    def _as_looked_up(self, link: LinkSpec, db: sqlite3.Connection) -> None:
+        """Cells that were only a way to find a record show what that record says; nothing, where none was to be made for them."""
+        plain = {c: h for c, h in (*link.by.items(), *link.repeats.items()) if "." not in c}
+        at = {h: self.headers.index(h) for h in (*link.by.values(), *link.repeats.values())}
+        known: dict[tuple[Any, ...], tuple[Any, ...]] = {}
+        for row in db.execute(f"SELECT {', '.join(map(quote, plain))} FROM {quote(link.to)}"):
+            known.setdefault(tuple(_folded(v, link.loose) for v in row[:len(link.by)]), row)
+        by = [at[h] for h in link.by.values()]
+        mixed, count = combine([self.codes[i] for i in by], [len(self.values[i]) for i in by])
+        first = first_rows(mixed, count)
+        found = [known.get(tuple(_folded(self.values[i][int(self.codes[i][r])].as_py(), link.loose) for i in by))
+                 for r in first.tolist()]
+        there = np.append(np.array([f is not None for f in found], bool), False)[mixed]
+        for n, (_, header) in enumerate(plain.items()):
+            i = at[header]
+            if link.loose:
+                said = pa.array([None if f is None else f[n] for f in found], self.values[i].type)
+                mine = self.values[i].take(pa.array(self.codes[i], mask=self.codes[i] < 0))
+                theirs = said.take(pa.array(mixed, mask=mixed < 0))
+                alike = pc.fill_null(pc.equal(*[folded(pc.cast(v, pa.string())) for v in (mine, theirs)]), False)
+                encoded = pc.if_else(alike, theirs, mine).dictionary_encode()
+                self.values[i] = encoded.dictionary
+                self.codes[i] = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
+        if link.missing == "blank":
+            for i in at.values():
+                self.codes[i] = np.where(there, self.codes[i], -1)
+
+    def _order(self, base: TableSpec) -> None:
+        """Puts the rows in the order in which the layout numbers them."""
+        if not base.order:
+            self.order = None
+            return
+        columns = [base.columns[o.removeprefix("-")] for o in base.order]
+        cells = [self.ready.derived(c)[0] if c.derived else self.ready.cells(c.header, c) for c in columns]
+        self.order = ordered(cells, base.order)
+        self.codes = [c[self.order] for c in self.codes]
+
+    def place(self, n: int) -> int | None:
+        """The row of the source, as a person counts, that stands at a place."""
+        return self.ready.origin(n if self.order is None else int(self.order[n]), None).row
 
     def cells(self, i: int, start: int, end: int) -> pa.Array:
         """Some cells of column i."""
@@ -88,15 +162,16 @@ class _Expected:
 
 
 def prove_source(database: Path, db: sqlite3.Connection, layout: Layout, name: str, encoded: EncodedSource, file: str,
-                 changed: bool, progress: Progress) -> SourceProof:
-    """Compares one source, read anew, with the view that rejoins it."""
-    expected = _Expected(layout, name, encoded)
+                 changed: bool, progress: Progress, without: np.ndarray) -> SourceProof:
+    """Compares one source, read anew, with the view that rejoins it; the records in `without` were set aside."""
+    expected = _Expected(layout, name, encoded, db, without)
     more = layout.is_looked_up(layout.base_of(name))    # then rows may follow that only others name
     same, count = _same_in_order(database, name, expected, progress, more)
-    named = max(0, _count(db, name) - encoded.rows) if more else 0
+    named = max(0, _count(db, name) - expected.rows) if more else 0
     differences, total = ((), 0) if same else _differences(db, name, expected, named)
-    return SourceProof(name, file, encoded.rows, count if same else _count(db, name) - named,
-                       encoded.rows * len(expected.headers), changed, total, differences, named)
+    return SourceProof(name, file, expected.rows, count if same else _count(db, name) - named,
+                       expected.rows * len(expected.headers), changed, total, differences, named, len(without) + len(
+                           encoded.source.ragged), expected.ready.left_out, expected.changed)
 
 
 def _count(db: sqlite3.Connection, source: str) -> int:
@@ -154,7 +229,7 @@ def _differences(db: sqlite3.Connection, source: str, expected: _Expected, named
     for n in lost:
         row = tuple(_typed(v) for v in expected.row(n))
         twin = max(strange, key=lambda other: sum(a == b for a, b in zip(row, other, strict=True)), default=None)
-        at = expected.source.origin(n).row
+        at = expected.place(n)
         if twin is None or sum(a == b for a, b in zip(row, twin, strict=True)) * 2 < len(row):
             out.append(Difference(at, "", "the row", "no such row"))
         else:
@@ -169,6 +244,11 @@ def _differences(db: sqlite3.Connection, source: str, expected: _Expected, named
         out += [Difference(None, "", "no such row", "; ".join(_said(v) for v in row)) for row in strange[: SHOWN - len(out)]]
         total = max(total, len(out))
     return tuple(out[:SHOWN]), total
+
+
+def _folded(value: Any, loose: bool) -> Any:
+    """A value as it is looked up."""
+    return folded(pa.array([str(value)]))[0].as_py() if loose and value is not None else value
 
 
 def _typed_rows(rows: sqlite3.Cursor) -> Iterator[tuple[Any, ...]]:

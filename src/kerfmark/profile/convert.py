@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -17,7 +19,11 @@ def to_typed(texts: pa.StringArray, type_: ColumnType) -> pa.Array:
     """The values of texts; null where a text is null or does not fit."""
     kind = type_.kind
     if kind == "text":
-        return texts
+        if not type_.width or not len(texts) or (pc.max(pc.utf8_length(texts)).as_py() or 0) <= type_.width:
+            return texts
+        return pc.if_else(pc.less_equal(pc.utf8_length(texts), type_.width), texts, pa.scalar(None, pa.string()))
+    if type_.thousands:
+        texts = _without_thousands(texts, type_)
     if kind == "boolean":
         true, false = type_.form.split("/")
         where = pc.index_in(texts, value_set=pa.array([false, true]))
@@ -58,6 +64,13 @@ def integers(texts: pa.StringArray) -> pa.Int64Array | None:
     return whole if pc.all(pc.equal(pc.cast(whole, pa.string()), texts)).as_py() else None
 
 
+def _without_thousands(texts: pa.StringArray, type_: ColumnType) -> pa.StringArray:
+    """Numbers without what marks their thousands; null where it stands elsewhere than before every third digit."""
+    mark, decimal = re.escape(type_.thousands), re.escape(type_.mark)
+    fits = pc.match_substring_regex(texts, rf"^-?([0-9]{{1,3}}({mark}[0-9]{{3}})+|[0-9]{{1,3}})({decimal}[0-9]*)?$")
+    return pc.if_else(fits, pc.replace_substring(texts, type_.thousands, ""), pa.scalar(None, pa.string()))
+
+
 def to_text(values: pa.Array, type_: ColumnType) -> pa.StringArray:
     """The texts of values as the source spells them."""
     kind = type_.kind
@@ -70,10 +83,22 @@ def to_text(values: pa.Array, type_: ColumnType) -> pa.StringArray:
         texts = pc.cast(values, pa.string())
         if not type_.padded:
             texts = pc.replace_substring_regex(texts, r"\.?0+$" if type_.scale else "$^", "") if type_.scale else texts
-        return pc.replace_substring(texts, ".", type_.mark) if type_.mark != "." else texts
+        texts = pc.replace_substring(texts, ".", type_.mark) if type_.mark != "." else texts
+        return _with_thousands(texts, type_) if type_.thousands else texts
     if kind in ("date", "timestamp", "time"):
         return _spell_moments(values, type_)
-    return pc.cast(values, pa.string())
+    texts = pc.cast(values, pa.string())
+    return _with_thousands(texts, type_) if type_.thousands else texts
+
+
+def _with_thousands(texts: pa.StringArray, type_: ColumnType) -> pa.StringArray:
+    """Numbers with their thousands marked."""
+    found = pc.extract_regex(texts, r"^(?P<sign>-?)(?P<whole>[0-9]+)(?P<rest>.*)$")
+    whole = found.field("whole")
+    for _ in range(int(pc.max(pc.utf8_length(whole)).as_py() or 0) // 3):
+        whole = pc.replace_substring_regex(whole, "([0-9])([0-9]{3})($|[^0-9])", rf"\1{type_.thousands}\2\3", max_replacements=1)
+    marked = pc.binary_join_element_wise(found.field("sign"), whole, found.field("rest"), "")
+    return pc.if_else(pc.is_valid(texts), marked, pa.scalar(None, pa.string()))
 
 
 def _spell_moments(values: pa.Array, type_: ColumnType) -> pa.StringArray:

@@ -5,6 +5,8 @@ Everything after reading works on these codes, so the cost of a text is paid onc
 
 from __future__ import annotations
 
+from bisect import bisect_left
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
@@ -12,9 +14,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark.errors import Origin
 from kerfmark.profile.convert import integers, to_typed
 from kerfmark.profile.types import INTEGER, ColumnType
 from kerfmark.progress import Progress, silent
+from kerfmark.read.alike import AlikeSources, parts_of
 from kerfmark.read.source import Source
 
 HARDLY_REPEATS = 0.8
@@ -63,13 +67,51 @@ class EncodedColumn:
         return EncodedColumn(self.header, self.values.take(pa.array(keep)), moved[self.codes], self.blank_as + gone)
 
 
+    def renumbered(self, texts: pa.StringArray, codes: np.ndarray) -> EncodedColumn:
+        """A column of the same header in which every code has the text at its place: equal texts become one, null a blank, and
+        what no row has is gone. Codes count in the order in which they first appear."""
+        encoded = texts.dictionary_encode()
+        where = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
+        new = np.append(where, -1)[codes]
+        first = np.full(len(encoded.dictionary) + 1, len(new), np.int64)
+        first[new[::-1]] = np.arange(len(new) - 1, -1, -1)
+        used = np.flatnonzero(first[:-1] < len(new))
+        used = used[np.argsort(first[used], kind="stable")]
+        number = np.full(len(encoded.dictionary) + 1, -1, np.int32)
+        number[used] = np.arange(len(used), dtype=np.int32)
+        return EncodedColumn(self.header, encoded.dictionary.take(pa.array(used)), number[new], self.blank_as)
+
+
 @dataclass
 class EncodedSource:
-    """A source whose columns are encoded; `rows` counts its records."""
+    """A source whose columns are encoded; `rows` counts its records, `read` those that were read.
+
+    Where some were left out, `records` says for each row which record (as read, from 0) it is.
+    """
 
     source: Source
     rows: int
     columns: list[EncodedColumn]
+    records: np.ndarray | None = None
+    read: int = -1
+
+    def __post_init__(self) -> None:
+        if self.read < 0:
+            self.read = self.rows
+
+    def record(self, row: int) -> int:
+        """The record, as read, that a row is."""
+        return row if self.records is None else int(self.records[row])
+
+    def origin(self, row: int | None = None, header: str | None = None) -> Origin:
+        """The place of a row and column."""
+        return self.source.origin(None if row is None else self.record(row), header)
+
+    def pick(self, keep: np.ndarray) -> EncodedSource:
+        """The same source with some of its rows only; `keep` says for each row whether."""
+        rows = np.flatnonzero(keep)
+        columns = [c.renumbered(c.values, c.codes[rows]) for c in self.columns]
+        return EncodedSource(self.source, len(rows), columns, rows if self.records is None else self.records[rows], self.read)
 
     def column(self, header: str) -> EncodedColumn:
         """The column of a header."""
@@ -95,7 +137,51 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
     pieces.clear()
     whole = [_encode_whole if i in plain else _unify for i in range(len(chunks))]
     with ThreadPoolExecutor(2) as pool:
-        return EncodedSource(source, rows, list(pool.map(lambda f, h, c: f(h, c), whole, source.headers, chunks)))
+        encoded = EncodedSource(source, rows, list(pool.map(lambda f, h, c: f(h, c), whole, source.headers, chunks)))
+    keep = _without_skipped(source, rows)
+    return encoded if keep is None else encoded.pick(keep)
+
+
+def _without_skipped(source: Source, rows: int) -> np.ndarray | None:
+    """Which records stay when those in the rows that are to be skipped are left out; None when all do."""
+    parts = parts_of(source)
+    if not any(p.skip_rows for p in parts):
+        return None
+    keep = np.ones(rows, bool)
+    start = 0
+    for part, count in zip(parts, source.rows_of_parts(rows) if isinstance(source, AlikeSources) else [rows], strict=True):
+        here = keep[start:start + count]
+        start += count
+        for said in part.skip_rows:
+            if said[0] == "-":
+                here[-int(said[1:]):len(here) - int(said[1:]) + 1] = False
+                continue
+            first, _, last = said.partition("-")
+            here[_before(part, count, int(first)):_before(part, count, int(last or first) + 1)] = False
+    return keep
+
+
+def _before(part: Source, count: int, row: int) -> int:
+    """How many of the `count` records of a source stand before a row, as a person counts."""
+    return bisect_left(range(count), row, key=lambda r: part.origin(r).row or 0)
+
+
+def records_of(encoded: EncodedSource, places: Sequence[tuple[str, str, int]]) -> np.ndarray:
+    """The records, as read, that stand at places (file, sheet or "", row); those that are none are left out. Ascending."""
+    source = encoded.source
+    parts = parts_of(source)
+    counts = source.rows_of_parts(encoded.read) if isinstance(source, AlikeSources) else [encoded.read]
+    out: list[int] = []
+    start = 0
+    for part, count in zip(parts, counts, strict=True):
+        at = part.origin()
+        for file, sheet, row in places:
+            if (file, sheet) == (at.file, at.sheet or ""):
+                n = _before(part, count, row)
+                if n < count and part.origin(n).row == row:
+                    out.append(start + n)
+        start += count
+    return np.array(sorted(out), np.int64)
 
 
 def _unify(header: str, chunks: list[pa.DictionaryArray]) -> EncodedColumn:

@@ -52,9 +52,9 @@ def findings(encoded: EncodedSource, columns: Sequence[ColumnDescription]) -> li
 def _of_rows(encoded: EncodedSource) -> Iterator[Finding]:
     source, width = encoded.source, len(encoded.columns)
     if source.ragged:
-        rows = tuple(row for row, _ in source.ragged[:SHOWN])
+        rows = tuple(r.row for r in source.ragged[:SHOWN])
         yield Finding("broken", Origin(source.origin().file, source.origin().sheet, rows[0]),
-                      f"has {counted(source.ragged[0][1], 'field')} instead of {width}", len(source.ragged), rows,
+                      f"has {counted(source.ragged[0].fields, 'field')} instead of {width}", len(source.ragged), rows,
                       "mend the row; a field that holds the delimiter must stand in quotes")
     if any(len(c.values) == encoded.rows for c in encoded.columns):
         return                                          # a column tells all rows apart

@@ -6,7 +6,9 @@ One neutral set of types stands between the files and the engines: readers are m
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
+from types import MappingProxyType
 from typing import Literal
 
 import pyarrow as pa
@@ -20,24 +22,33 @@ _WRITTEN = re.compile(r"(?P<kind>[a-z]+)(?:\((?P<p>\d+)(?:,\s*(?P<s>\d+))?\))?(?
 class ColumnType:
     """A type and how its values are spelled in the source.
 
-    `precision` and `scale` count the digits of a decimal; `form` is how a value is spelled: `0,00` or `0.##` for
-    decimals, `yes/no` for booleans, `DD.MM.YYYY` for dates.
+    `precision` and `scale` count the digits of a decimal; `width` the most characters of a text (0: any number); `form` is how
+    a value is spelled: `0,00`, `0.000,00` or `0.##` for decimals, `0.000` for integers with marked thousands, `yes/no` for
+    booleans, `DD.MM.YYYY` for dates.
     """
 
     kind: Kind = "text"
     precision: int = 0
     scale: int = 0
     form: str = ""
+    width: int = 0
 
     def __str__(self) -> str:
-        size = f"({self.precision},{self.scale})" if self.kind == "decimal" else ""
+        size = f"({self.precision},{self.scale})" if self.kind == "decimal" else f"({self.width})" if self.width else ""
         form = "" if self.kind == "decimal" and self.form == plain_form(self.scale) else self.form
         return f"{self.kind}{size} {form}".strip()
 
     @property
     def mark(self) -> str:
         """The decimal mark in the source."""
-        return "," if "," in self.form else "."
+        found = _DECIMAL_FORM.fullmatch(self.form)
+        return found["mark"] if found and found["mark"] else "."
+
+    @property
+    def thousands(self) -> str:
+        """What marks the thousands in the source, or ""."""
+        found = (_DECIMAL_FORM if self.kind == "decimal" else _INTEGER_FORM).fullmatch(self.form)
+        return (found["thousands"] or "") if found else ""
 
     @property
     def padded(self) -> bool:
@@ -55,6 +66,10 @@ class ColumnType:
         }[self.kind]
 
 
+_THOUSANDS = "(?:(?P<thousands>[.,' \u2019\u00a0\u202f])000)"
+_DECIMAL_FORM = re.compile(rf"0{_THOUSANDS}?(?P<mark>[.,])(?:0*|#*)")
+_INTEGER_FORM = re.compile(rf"0{_THOUSANDS}")
+
 TEXT = ColumnType("text")
 INTEGER = ColumnType("integer")
 
@@ -64,8 +79,8 @@ def plain_form(scale: int, mark: str = ".", padded: bool = True) -> str:
     return "0" + mark + ("0" if padded else "#") * scale
 
 
-def parse_type(text: str) -> ColumnType:
-    """The type that a layout names.
+def parse_type(text: str, usual: Mapping[str, str] = MappingProxyType({})) -> ColumnType:
+    """The type that a layout names. `usual` gives the form of a kind whose form is not said.
 
     Raises ValueError with the reason.
     """
@@ -73,19 +88,31 @@ def parse_type(text: str) -> ColumnType:
     kinds = ("text", "integer", "decimal", "real", "boolean", "date", "timestamp", "time")
     if not found or found["kind"] not in kinds:
         raise ValueError(f'"{text}" is not a type; the types are {", ".join(kinds)}')
-    kind, form = found["kind"], found["form"] or ""
+    kind = found["kind"]
+    form = found["form"] or usual.get(kind, "")
     if kind == "decimal":
         if not found["s"]:
             raise ValueError(f'"{text}" lacks its digits: write it like decimal(6,2)')
         precision, scale = int(found["p"]), int(found["s"])
         if not 1 <= precision <= 38 or scale > precision:
             raise ValueError(f'"{text}": a decimal has 1 to 38 digits, of which at most all are places')
-        form = form or plain_form(scale)
-        if not re.fullmatch(r"0[.,](0*|#*)", form):
-            raise ValueError(f'"{text}": a decimal is spelled like 0.00, 0,00 or 0.##')
+        if not found["form"]:
+            marks = _DECIMAL_FORM.fullmatch(form)
+            form = plain_form(scale) if marks is None else form[:marks.start("mark")] + plain_form(scale, marks["mark"])[1:]
+        marks = _DECIMAL_FORM.fullmatch(form)
+        if not marks or marks["thousands"] == marks["mark"]:
+            raise ValueError(f'"{text}": a decimal is spelled like 0.00, 0,00, 0.000,00 or 0.##')
         return ColumnType("decimal", precision, scale, form)
+    if kind == "text" and found["p"] and not found["s"]:
+        if form or not 1 <= int(found["p"]) <= 10_000_000:
+            raise ValueError(f'"{text}": write the width of a text like text(40)')
+        return ColumnType("text", width=int(found["p"]))
     if found["p"]:
-        raise ValueError(f'"{text}": only a decimal has digits in parentheses')
+        raise ValueError(f'"{text}": only a text and a decimal have a number in parentheses')
+    if kind == "integer" and form:
+        if not _INTEGER_FORM.fullmatch(form):
+            raise ValueError(f'"{text}": an integer with marked thousands is spelled like 0.000 or 0 000')
+        return ColumnType("integer", form=form)
     if kind == "boolean" and not re.fullmatch(r"[^/]+/[^/]+", form):
         raise ValueError(f'"{text}" lacks its spellings: write it like boolean yes/no')
     if kind in ("date", "timestamp", "time"):
@@ -94,7 +121,7 @@ def parse_type(text: str) -> ColumnType:
         from kerfmark.profile.moments import check_form
 
         check_form(kind, form)
-    if kind in ("text", "integer", "real") and form:
+    if kind in ("text", "real") and form:
         raise ValueError(f'"{text}": {kind} takes no form')
     return ColumnType(kind, form=form)  # type: ignore[arg-type]
 

@@ -11,7 +11,7 @@ import pyarrow as pa
 import xxhash
 
 from kerfmark.errors import Origin
-from kerfmark.read.source import Piece, Remark, Source
+from kerfmark.read.source import Piece, RaggedRow, Remark, Source
 
 T = TypeVar("T")
 
@@ -23,15 +23,17 @@ _YEAR = re.compile(r"(19|20)\d\d$")
 class AlikeSources:
     """Several sources with the same headers, one after the other (see `read.source.Source`).
 
-    `telling` is the header of the first column, which says for each row from which of them it came, in the words of `told`.
+    `telling` is the header of the first column, which says for each row from which of them it came, in the words of `told`; ""
+    for none.
     """
 
     def __init__(self, parts: Sequence[Source], told: Sequence[str], telling: str, name: str) -> None:
         self.parts, self.told, self.telling, self.name = list(parts), list(told), telling, name
         self.location = parts[0].location
-        self.headers = (telling, *parts[0].headers)
-        self.how = f"{len(parts)} of one shape, told apart by {telling}; {parts[0].how}"
-        self.ragged: list[tuple[int, int]] = []
+        self.headers = (telling, *parts[0].headers) if telling else tuple(parts[0].headers)
+        self.how = f"{len(parts)} of one shape{f', told apart by {telling}' if telling else ''}; {parts[0].how}"
+        self.ragged: list[RaggedRow] = []
+        self.skip_rows: tuple[str, ...] = ()
         self.remarks: list[Remark] = []
         self.fingerprint, self.size, self.skipped = "", 0, 0
         self._starts: list[int] = []
@@ -65,10 +67,12 @@ class AlikeSources:
         self.size = 0
         for part, told in zip(self.parts, self.told, strict=True):
             starts.append(first)
-            order = [part.headers.index(h) for h in self.headers[1:]]
+            order = [part.headers.index(h) for h in self.headers[bool(self.telling):]]
 
             def with_part(batch: pa.RecordBatch, told: str = told, order: list[int] = order) -> T:
-                cells = [pa.array([told]).take(pa.array([0] * batch.num_rows, pa.int32())), *(batch.column(i) for i in order)]
+                cells = [batch.column(i) for i in order]
+                if self.telling:
+                    cells.insert(0, pa.array([told]).take(pa.array([0] * batch.num_rows, pa.int32())))
                 return work(pa.RecordBatch.from_arrays(cells, names=[str(i) for i in range(len(cells))]))
 
             for piece in part.map_batches(with_part, workers=workers, strict=strict):

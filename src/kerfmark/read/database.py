@@ -12,7 +12,7 @@ import xxhash
 
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.cells import texts
-from kerfmark.read.source import Piece, Reading, Remark
+from kerfmark.read.source import Piece, RaggedRow, Reading, Remark
 
 T = TypeVar("T")
 
@@ -54,7 +54,8 @@ class TableSource:
         self._table, self._query = table, query
         self.name = name or table or "query"
         self.how = f'table "{table}"' if table else "a query"
-        self.ragged: list[tuple[int, int]] = []
+        self.ragged: list[RaggedRow] = []
+        self.skip_rows: tuple[str, ...] = ()
         self.remarks: list[Remark] = []
         self.fingerprint, self.size, self.skipped = "", 0, 0
         with _connected(location) as connection:

@@ -26,6 +26,7 @@ from kerfmark.read.packed import Bytes, text_files
 from kerfmark.read.records import last_end, line_end, misquoted_records, records_end, transcoder
 from kerfmark.read.source import (
     Piece,
+    RaggedRow,
     Remark,
     RowNumbers,
     distinct_headers,
@@ -52,7 +53,7 @@ class _Parsed:
     rows: int
     physical: int
     blank: np.ndarray
-    ragged: list[tuple[int, int]]
+    ragged: list[tuple[int, int, str]]
     misquoted: list[int]
     bad: list[tuple[int, bytes]]
     digest: bytes
@@ -78,7 +79,8 @@ class DelimitedSource:
         self.numbers = RowNumbers(header_row + over if header_row else 1)
         self.how = f"{_separated(self.dialect)}, {self.dialect.encoding}{header_told(header_row, over)}"
         self.fingerprint, self.size, self.skipped = "", 0, 0
-        self.ragged: list[tuple[int, int]] = []
+        self.ragged: list[RaggedRow] = []
+        self.skip_rows: tuple[str, ...] = ()
         self._of_header = header_remarks(cells, self.headers, header_row) if header_row else []
         self.remarks: list[Remark] = []
 
@@ -104,7 +106,7 @@ class DelimitedSource:
         """
         numbers = replace(self.numbers, skipped=[])
         first = physical = 0
-        ragged: list[tuple[int, int]] = []
+        ragged: list[tuple[int, int, str]] = []
         misquoted: list[int] = []
         bad: list[tuple[int, bytes]] = []
         digest = xxhash.xxh3_128()
@@ -125,22 +127,24 @@ class DelimitedSource:
                 if bad and strict:
                     self._refuse_bytes(*bad[0])
                 digest.update(parsed.digest)
-                ragged += [(physical + at, fields) for at, fields in parsed.ragged]
+                ragged += [(physical + at, fields, text) for at, fields, text in parsed.ragged]
                 misquoted += [numbers.first_row + physical + at for at in parsed.misquoted]
                 numbers.skipped += (parsed.blank + physical).tolist()
                 physical += parsed.physical
-                if parsed.rows and not ((ragged or misquoted) and strict):
+                if parsed.rows and not (((ragged and not self.skip_rows) or misquoted) and strict):
                     yield Piece(first, parsed.rows, parsed.result)
                 first += parsed.rows
         self.numbers, self.fingerprint = numbers, digest.hexdigest()
-        self.ragged = [(numbers.first_row + at, fields) for at, fields in ragged]
-        if ragged and strict:
+        named = {r for said in self.skip_rows if said[0] != "-" for r in _span(said)}
+        self.ragged = [RaggedRow(numbers.first_row + at, fields, text, self.bytes.name) for at, fields, text in ragged
+                       if numbers.first_row + at not in named]
+        if self.ragged and strict:
             self._refuse_ragged()
         if misquoted and strict:
             self._refuse_misquoted(misquoted)
         self.remarks = [*self._of_header, *self._remarks(misquoted, bad)]
         self.skipped = len(numbers.skipped)
-        numbers.skipped = sorted([*numbers.skipped, *(at for at, _ in ragged)])
+        numbers.skipped = sorted([*numbers.skipped, *(at for at, _, _ in ragged)])
         if not first:
             raise SourceError(
                 "the file has a header but no rows", code="source.no-rows", origin=self.origin(),
@@ -230,12 +234,12 @@ class DelimitedSource:
         return _Parsed(work(batch) if batch.num_rows else None, batch.num_rows, physical, blank, ragged,
                        misquoted_records(chunk, self.dialect, self._newline) if stray else [], bad, digest)
 
-    def _cut(self, chunk: memoryview) -> tuple[pa.RecordBatch, list[tuple[int, int]]]:
+    def _cut(self, chunk: memoryview) -> tuple[pa.RecordBatch, list[tuple[int, int, str]]]:
         """A chunk as columns of text, and its ragged rows, which are left out."""
-        ragged: list[tuple[int, int]] = []
+        ragged: list[tuple[int, int, str]] = []
 
         def skip(row: Any) -> str:
-            ragged.append((row.number - 1, row.actual_columns))
+            ragged.append((row.number - 1, row.actual_columns, row.text or ""))
             return "skip"
 
         names = [str(i) for i in range(1 if self.dialect.edges else len(self.headers))]
@@ -271,8 +275,8 @@ class DelimitedSource:
         raise DataRefused(
             f"{counted(len(ragged), 'row has', 'rows have')} not as many fields as the header",
             code="data.ragged",
-            origin=Origin(self.bytes.name, row=ragged[0][0]),
-            more=[f"row {row:,}: {counted(fields, 'field')} instead of {expected}" for row, fields in ragged[:RAGGED_SHOWN]],
+            origin=Origin(self.bytes.name, row=ragged[0].row),
+            more=[f"row {r.row:,}: {counted(r.fields, 'field')} instead of {expected}" for r in ragged[:RAGGED_SHOWN]],
             total=len(ragged),
             why=f"the header names {expected} columns, separated by {self.dialect.delimiter!r}",
             next="mend those rows; a field that holds the delimiter must stand in quotes",
@@ -293,6 +297,12 @@ class DelimitedSource:
 
 _DOUBLE = "write a quote inside a quoted field twice"
 _ENCODING = "save the file as UTF-8, or name its encoding with --encoding"
+
+
+def _span(said: str) -> range:
+    """The rows that `5` or `40-60` names."""
+    first, _, last = said.partition("-")
+    return range(int(first), int(last or first) + 1)
 
 
 def _separated(dialect: Dialect) -> str:

@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 import xxhash
 
 from kerfmark.errors import Origin, SourceError
-from kerfmark.read.source import Piece, Remark
+from kerfmark.read.source import Piece, RaggedRow, Remark
 
 T = TypeVar("T")
 
@@ -69,7 +69,8 @@ class NestedSource:
         self.headers = (*self._own, *self._outer, *(c.header for c in self._columns))
         self.how = records.how + (f", list {'.'.join(list_[-1])}" if list_ else "")
         self.fingerprint, self.size, self.skipped = "", records.path.stat().st_size, 0
-        self.ragged: list[tuple[int, int]] = []
+        self.ragged: list[RaggedRow] = []
+        self.skip_rows: tuple[str, ...] = ()
         self.remarks: list[Remark] = []
 
     def origin(self, record: int | None = None, header: str | None = None) -> Origin:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import glob
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from types import MappingProxyType
 
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.alike import AlikeSources, put_together
@@ -34,15 +35,21 @@ def open_all(inputs: Sequence[str | Path], reading: Reading = Reading(), *, toge
     """
     found: list[Source] = []
     for one in inputs:
-        for place in _places(str(one)):
-            found += open_path(place, reading)
+        for place in places(str(one)):
+            found += [_skipping(s, reading) for s in open_path(place, reading)]
             if len(found) > MOST_SOURCES:
                 raise SourceError(f"these are more than {MOST_SOURCES:,} sources", code="source.too-many", origin=Origin(str(one)),
                                   next="name fewer at once; `kerfmark add` takes further ones of the same shape")
     return put_together(found) if together and len(found) > 1 else found
 
 
-def _places(one: str) -> list[str]:
+def _skipping(source: Source, reading: Reading) -> Source:
+    """A source that leaves out the rows that are said to be no data."""
+    source.skip_rows = reading.skip_rows
+    return source
+
+
+def places(one: str) -> list[str]:
     """What a pattern stands for, sorted; anything else is itself."""
     if is_url(one) or not glob.has_magic(one) or Path(one).exists():
         return [one]
@@ -101,8 +108,16 @@ def _starts_with(path: Path, magic: bytes) -> bool:
         return False
 
 
-def open_again(place: str, name: str, reading: Reading) -> Source:
-    """The one source that a layout describes; what `reading` leaves unsaid is what is usual, not what is found."""
+def open_again(place: str, name: str, reading: Reading, also: Mapping[str, Sequence[str]] = MappingProxyType({})) -> Source:
+    """The one source that a layout describes; what `reading` leaves unsaid is what is usual, not what is found. `also` maps
+    headers to other spellings under which the file may have them."""
+    source = _skipping(_again(place, name, reading), reading)
+    other = {s: h for h, spellings in also.items() for s in spellings if h not in source.headers}
+    source.headers = tuple(other.get(h, h) for h in source.headers)
+    return source
+
+
+def _again(place: str, name: str, reading: Reading) -> Source:
     if is_url(place):
         return TableSource(place, table=reading.table, query=reading.query, name=name)
     path = Path(place)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, fields
-from typing import Any, Literal, Protocol, TypeVar
+from typing import Any, Literal, NamedTuple, Protocol, TypeVar
 
 import pyarrow as pa
 
@@ -25,7 +25,8 @@ class Reading:
     first characters of the columns of a text of fixed width (counted from 0). `header_row` counts from 1 (0: no header),
     `header_rows` says over how many rows it goes. `sheet` names one sheet, `cells` a range such as C5:H200, a defined
     name or a table of a workbook; `table` a table and `query` a query of a database; `member` a member of an archive.
-    `unpack_limit` is the most bytes that a packed file may unpack to. `hidden` takes in the hidden sheets.
+    `skip_rows` are rows that are no data (see `Source`). `unpack_limit` is the most bytes that a packed file may unpack to.
+    `hidden` takes in the hidden sheets.
     """
 
     delimiter: str | None = None
@@ -40,6 +41,7 @@ class Reading:
     cells: str = ""
     table: str = ""
     query: str = ""
+    skip_rows: tuple[str, ...] = ()
     hidden: bool = False
     unpack_limit: int | None = None
 
@@ -71,6 +73,15 @@ class Remark:
     next: str = ""
 
 
+class RaggedRow(NamedTuple):
+    """A row with too few or too many fields: where (as a person counts), how many, its text, and its file."""
+
+    row: int
+    fields: int
+    text: str
+    file: str
+
+
 @dataclass
 class RowNumbers:
     """Turns the number of a record into the row a person counts, blank rows skipped by the reader included."""
@@ -99,8 +110,10 @@ class Source(Protocol):
     size: int
     skipped: int
     """Blank rows that were left out."""
-    ragged: list[tuple[int, int]]
-    """Rows with too few or too many fields, as (row, fields)."""
+    ragged: list[RaggedRow]
+    """Rows with too few or too many fields, which were left out."""
+    skip_rows: tuple[str, ...]
+    """Rows that are no data: `2`, `-1` for the last one, `40-60`."""
     remarks: list[Remark]
 
     def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True) -> Iterator[Piece]:

@@ -28,6 +28,7 @@ from kerfmark.read.dialect import check_path
 from kerfmark.read.sheetml import PARTED, defined_name, error_cells
 from kerfmark.read.source import (
     Piece,
+    RaggedRow,
     Reading,
     Remark,
     RowNumbers,
@@ -144,7 +145,8 @@ class SheetSource:
         self.how = (f'{"hidden " if hidden else ""}sheet "{sheet}"' + (f" {reading.cells}" if reading.cells else "")
                     + header_told(self.header_row - area.top if self.header_row else 0, self.header_rows))
         self.fingerprint, self.size, self.skipped = "", path.stat().st_size, 0
-        self.ragged: list[tuple[int, int]] = []
+        self.ragged: list[RaggedRow] = []
+        self.skip_rows: tuple[str, ...] = ()
         self.of_header = header_remarks([cells[i] for i in kept], self.headers, self.header_row) if self.header_row else []
         self.remarks: list[Remark] = []
 

@@ -6,7 +6,23 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Boolean, Column, Date, DateTime, Double, ForeignKey, Index, Integer, MetaData, Numeric, Table, Text, Time
+from sqlalchemy import (
+    Boolean,
+    Column,
+    Date,
+    DateTime,
+    Double,
+    ForeignKeyConstraint,
+    Index,
+    Integer,
+    MetaData,
+    Numeric,
+    PrimaryKeyConstraint,
+    String,
+    Table,
+    Text,
+    Time,
+)
 from sqlalchemy.engine import Dialect
 from sqlalchemy.schema import CreateIndex, CreateTable
 from sqlalchemy.sql.type_api import TypeEngine
@@ -30,6 +46,8 @@ def usual_type(type_: ColumnType) -> TypeEngine[Any]:
     """The SQL type of a column, by its usual name."""
     if type_.kind == "decimal":
         return Numeric(type_.precision, type_.scale)
+    if type_.width:
+        return String(type_.width)
     usual: dict[str, type[TypeEngine[Any]]] = {
         "text": Text, "integer": Integer, "real": Double, "boolean": Boolean, "date": Date, "timestamp": DateTime, "time": Time}
     return usual[type_.kind]()
@@ -43,22 +61,44 @@ def statements(layout: Layout, headers: Mapping[str, Sequence[str]], dialect: Di
     order = layout.parents_first()
     for name in order:
         spec = layout.tables[name]
-        key = Column(layout.key_of(name), Integer, primary_key=True, autoincrement=True)
-        links = [Column(link, Integer, ForeignKey(f"{parent}.{layout.key_of(parent)}"), nullable=link in spec.optional)
-                 for link, parent in spec.parents.items()]
-        columns = [Column(c, mapper(s.of_type), nullable=c in spec.optional or bool(s.instead_of))
-                   for c, s in spec.columns.items()]
-        table = Table(name, metadata, key, *links, *columns)
+        parts: list[Any] = []
+        if layout.has_generated_key(name):
+            parts.append(Column(layout.key_of(name), Integer, primary_key=True, autoincrement=True))
+        for link, parent in spec.parents.items():
+            pairs = layout.link_columns(name, link)
+            parts += [Column(own, _key_type(layout, parent, key, mapper), nullable=link in spec.optional) for own, key in pairs]
+            parts.append(ForeignKeyConstraint([own for own, _ in pairs], [f"{parent}.{key}" for _, key in pairs]))
+        parts += [Column(c, mapper(s.of_type), nullable=c in spec.optional or bool(s.instead_of), comment=s.comment or None)
+                  for c, s in spec.columns.items()]
+        if not layout.has_generated_key(name):
+            parts.append(PrimaryKeyConstraint(*layout.key_columns(name)))
+        table = Table(name, metadata, *parts, comment=spec.comment or None)
+        keys = [tuple(layout.key_columns(name))]
         for unique in spec.unique_sets:
-            indexes.append(Index(f"{name}_known_by" if unique == spec.known_by else f"{name}_unique_{'_'.join(unique)}"[:60],
-                                 *(table.c[u] for u in unique), unique=True))
-        covered = {u[0] for u in spec.unique_sets}
-        indexes += [Index(f"{name}_{link}"[:60], table.c[link]) for link in spec.links if link not in covered]
+            columns = tuple(layout.stored_as(name, unique))
+            if columns not in keys:
+                keys.append(columns)
+                indexes.append(Index(f"{name}_known_by" if unique == spec.known_by else f"{name}_unique_{'_'.join(unique)}"[:60],
+                                     *(table.c[c] for c in columns), unique=True))
+        covered = {k[0] for k in keys}
+        indexes += [Index(f"{name}_{link}"[:60], *(table.c[own] for own, _ in layout.link_columns(name, link)))
+                    for link in spec.links if layout.link_columns(name, link)[0][0] not in covered]
     return Statements(
         [str(CreateTable(metadata.tables[n]).compile(dialect=dialect)).strip() for n in order],
         [str(CreateIndex(i).compile(dialect=dialect)).strip() for i in indexes],
         [view(layout, source, headers[source], dialect) for source in layout.sources],
     )
+
+
+def _key_type(layout: Layout, table: str, key: str, mapper: TypeMapper) -> TypeEngine[Any]:
+    """The type of a column of a table's primary key."""
+    spec = layout.tables[table]
+    if layout.has_generated_key(table):
+        return Integer()
+    if key in spec.columns:
+        return mapper(spec.columns[key].of_type)
+    return next(_key_type(layout, spec.links[link].to, further, mapper) for link in spec.links
+                for own, further in layout.link_columns(table, link) if own == key)
 
 
 def view_name(source: str) -> str:
@@ -116,33 +156,40 @@ class _View:
 
     def _through(self, name: str, link: str, parent: str, path: str) -> str:
         """A column of what a link by value leads to, or of what that links to."""
-        reached = self._looked_up(self._reach(name), f"{name}.{link}", link, parent)
+        reached = self._looked_up(self._reach(name), f"{name}.{link}", name, link)
         way = f"{name}.{link}"
         *links, column = path.split(".")
         for further in links:
-            parent, way = self.layout.tables[parent].links[further].to, f"{way}.{further}"
-            reached = self._looked_up(reached, way, further, parent)
+            way = f"{way}.{further}"
+            reached = self._looked_up(reached, way, parent, further)
+            parent = self.layout.tables[parent].links[further].to
         return f"{reached}.{self.quote(column)}"
 
     def _reach(self, name: str) -> str:
         """A table that links through the row lead to, joined."""
         for child, link, parent in self.layout.path(self.base, name) or []:
-            self.joins.setdefault(parent, self._join(self.quote(parent), "", parent, f"{self.quote(child)}.{self.quote(link)}"))
+            self.joins.setdefault(parent, self._join(self.quote(parent), "", child, link, self.quote(child)))
         return self.quote(name)
 
-    def _looked_up(self, child: str, name: str, link: str, parent: str) -> str:
+    def _looked_up(self, reached: str, name: str, child: str, link: str) -> str:
+        """What a link of a table leads to, joined under a name of its own; `reached` is what the table itself is called."""
         alias = self.quote(name)
-        self.joins.setdefault(alias, self._join(self.quote(parent), f" AS {alias}", parent, f"{child}.{self.quote(link)}", alias))
+        parent = self.quote(self.layout.tables[child].links[link].to)
+        self.joins.setdefault(alias, self._join(parent, f" AS {alias}", child, link, reached, alias))
         return alias
 
-    def _join(self, table: str, as_: str, parent: str, reference: str, alias: str = "") -> str:
-        return f"LEFT JOIN {table}{as_} ON {alias or table}.{self.quote(self.layout.key_of(parent))} = {reference}"
+    def _join(self, parent: str, as_: str, child: str, link: str, reached: str, alias: str = "") -> str:
+        return f"LEFT JOIN {parent}{as_} ON {self._equal(child, link, reached, alias or parent)}"
+
+    def _equal(self, child: str, link: str, here: str, there: str) -> str:
+        """The condition that a record of a table (called `here`) leads to one of its parent (called `there`)."""
+        return " AND ".join(f"{there}.{self.quote(key)} = {here}.{self.quote(own)}"
+                            for own, key in self.layout.link_columns(child, link))
 
     def _of_part(self, name: str, table: TableSpec, header: str) -> str:
         """One of several columns, or the parts of a cell put together again."""
         q, mine = self.quote, self.quote(name)
-        reached = f"{self._reach(table.part_of)}.{q(self.layout.key_of(table.part_of))}"
-        owner = f"{mine}.{q(self.layout.owner_link(name))} = {reached}"
+        owner = self._equal(name, self.layout.owner_link(name), mine, self._reach(table.part_of))
         for column, spec in table.columns.items():
             if header in spec.headers:
                 which, telling = next((n, c) for n, c in table.columns.items() if c.told)
@@ -155,7 +202,7 @@ class _View:
             for column, h in target.by.items():
                 if h == header:
                     parent = q(target.to)
-                    joined = f" JOIN {parent} ON {parent}.{q(self.layout.key_of(target.to))} = {mine}.{q(link)}"
+                    joined = f" JOIN {parent} ON {self._equal(name, link, mine, parent)}"
                     parts.append((f"{parent}.{q(column)}", joined, self.layout.tables[target.to].columns[column].split))
         if not parts:
             return ""

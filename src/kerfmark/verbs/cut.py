@@ -12,11 +12,12 @@ from pathlib import Path
 import pyarrow as pa
 
 from kerfmark import __version__
-from kerfmark.build.split import TableRows, split
+from kerfmark.build.drafts import TableRows
+from kerfmark.build.split import LinkCount, Split, split
 from kerfmark.errors import DataRefused, Origin, TargetError, UsageError
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import read_layout, write_layout
-from kerfmark.ledger.records import LoadedFile, file_beside, open_ledger, write_load
+from kerfmark.ledger.records import LoadedFile, RowSetAside, file_beside, open_ledger, write_load
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import AlikeSources, parts_of
@@ -26,7 +27,8 @@ from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
 from kerfmark.structure.steer import Steering
 from kerfmark.verbs.mark import mark_sources
-from kerfmark.verbs.sources import open_inputs, open_source, saving
+from kerfmark.verbs.rejects import place_of, rejected, writable_rejects
+from kerfmark.verbs.sources import open_inputs, open_sources, saving
 
 LAYOUT_ENDING = ".layout.toml"
 
@@ -57,7 +59,8 @@ class TableMade:
 
 @dataclass(frozen=True)
 class CutResult:
-    """What a cut did. `layout` is the file the layout was saved in, or came from; `notes` are (header, remark)."""
+    """What a cut did. `layout` is the file the layout was saved in, or came from; `notes` are (header, remark); `set_aside` counts
+    the rows that were written to `rejects` instead, `left_out` those that the layout wants no record of, by source."""
 
     database: str
     layout: str
@@ -67,52 +70,63 @@ class CutResult:
     reasons: tuple[Reason, ...]
     references: tuple[Reference, ...]
     notes: tuple[tuple[str, str], ...]
+    links: tuple[LinkCount, ...]
+    set_aside: int
+    rejects: tuple[str, ...]
+    left_out: dict[str, int]
     seconds: float
 
 
 def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False, reading: Reading = Reading(),  # noqa: B008
-        steering: Steering = Steering(), progress: Progress = silent) -> CutResult:  # noqa: B008
+        steering: Steering = Steering(), set_aside: str | Path | None = None,  # noqa: B008
+        progress: Progress = silent) -> CutResult:
     """Builds the SQLite file `into` from one layout (a .toml file) or from files of any kind that can be read.
 
     Given plain files, the tables are proposed first and the layout is saved beside the database. Either the whole
     database is there afterwards, or everything is as before. `reading` overrules what is found about the files,
-    `steering` says what the proposed tables must keep to.
+    `steering` says what the proposed tables must keep to. Rows that do not fit refuse the whole, unless `set_aside` names a file
+    (.csv or .xlsx) for them.
 
     Raises UsageError for what cannot be read or written, DataRefused when the data do not fit.
     """
     started = time.perf_counter()
     paths, target = [Path(p) for p in inputs], Path(into)
     file = NewFile(target, replace=replace)             # a target that will not do is told before the work
+    aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
         if reading.is_said or steering != Steering():
             raise UsageError("a layout says itself how its sources are written", next="change it there")
         layout, text = read_layout(paths[0])
-        encoded = {name: encode(open_source(name, spec, paths[0].parent), progress) for name, spec in layout.sources.items()}
+        sources = open_sources(layout, text, paths[0].name, paths[0].parent)
+        read = encoded = {name: encode(source, progress, strict=aside is None) for name, source in sources.items()}
         proposal, saved = Proposal(layout, (), (), {}), paths[0]
     else:
         saved = target.with_name(target.stem + LAYOUT_ENDING)
-        proposal, encoded = mark_sources(open_inputs(inputs, reading), saved.parent, progress, steering)
+        proposal, encoded, read = mark_sources(open_inputs(inputs, reading), saved.parent, progress, steering,
+                                               strict=aside is None)
         layout = proposal.layout
         text = write_layout(layout, proposal.comments)
         _refuse_other_layout(saved, text, replace)
     try:
-        tables = split(layout, encoded)
+        done = split(layout, encoded, set_aside=aside is not None)
     except DataRefused as refused:
         if saved != paths[0]:                           # there is no layout yet in which to follow the advice
             files = shlex.join(map(str, inputs))
             refused.next += f"; kerfmark mark {files} -o {shlex.quote(str(saved))} writes the layout to edit and to cut from"
         raise
-    with saving(saved, text if saved != paths[0] else None):
+    rejects = rejected(aside, read, done.set_aside) if aside is not None and done.set_aside else {}
+    with saving(rejects | ({saved: text} if saved != paths[0] else {})):
         try:
-            _build(file, layout, text, tables, encoded, progress)
+            _build(file, done, text, encoded, progress)
         finally:
             file.discard()                              # an interrupt may come while the file is being opened
     return CutResult(
         str(target), str(saved), saved != paths[0],
         tuple(SourceRead(n, e.source.origin().file, e.rows, len(e.columns), e.source.size, e.source.how)
               for n, e in encoded.items()),
-        tuple(_made(layout, t) for name in layout.tables for t in tables if t.name == name),
-        proposal.reasons, proposal.references, proposal.notes, round(time.perf_counter() - started, 3))
+        tuple(_made(layout, t) for name in layout.tables for t in done.tables if t.name == name),
+        proposal.reasons, proposal.references, proposal.notes, tuple(done.links), len(done.set_aside), tuple(map(str, rejects)),
+        done.left_out, round(time.perf_counter() - started, 3))
 
 
 def _refuse_other_layout(path: Path, text: str, replace: bool) -> None:
@@ -122,21 +136,23 @@ def _refuse_other_layout(path: Path, text: str, replace: bool) -> None:
                           next=f"cut from it (kerfmark cut {path} --into ...), name another database, or say --replace")
 
 
-def _build(file: NewFile, layout: Layout, text: str, tables: list[TableRows], encoded: dict[str, EncodedSource],
-           progress: Progress) -> None:
+def _build(file: NewFile, done: Split, text: str, encoded: dict[str, EncodedSource], progress: Progress) -> None:
     """Writes the tables into a new file and publishes it."""
+    tables = done.tables
     with file:
-        file.create(layout, {n: e.source.headers for n, e in encoded.items()})
+        file.create(done.layout, {n: e.source.headers for n, e in encoded.items()})
         for table in tables:
             schema, batches = table.batches(stored)
-            file.load(table.name, schema, _told_of(table, batches, progress))
+            file.load(table.name, schema, _told_of(table, batches, progress), numbered=done.layout.has_generated_key(table.name))
         progress("indexing", 0, 0)
         file.finish()
         open_ledger(file.execute)
         folder = file.target.parent
         files = [LoadedFile(1, n, file_beside(p.location, folder), p.size, p.fingerprint, rows)
                  for n, e in encoded.items() for p, rows in _files(e)]
-        write_load(file.execute, 1, datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S"), __version__, text, files)
+        aside = [RowSetAside(1, r.source, at.file, at.sheet or "", at.row or 0, "; ".join(why for why, _ in r.reasons))
+                 for r in done.set_aside for at in [place_of(encoded, r)]]
+        write_load(file.execute, 1, datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S"), __version__, text, files, aside)
         progress("checking", 0, 0)
         file.verify({t.name: t.rows for t in tables})
         file.publish()
@@ -145,7 +161,7 @@ def _build(file: NewFile, layout: Layout, text: str, tables: list[TableRows], en
 def _files(encoded: EncodedSource) -> list[tuple[Source, int]]:
     """The parts that a source was read from, and the rows of each."""
     source = encoded.source
-    rows = source.rows_of_parts(encoded.rows) if isinstance(source, AlikeSources) else [encoded.rows]
+    rows = source.rows_of_parts(encoded.read) if isinstance(source, AlikeSources) else [encoded.read]
     return list(zip(parts_of(source), rows, strict=True))
 
 
@@ -160,4 +176,5 @@ def _told_of(table: TableRows, batches: Iterator[pa.RecordBatch], progress: Prog
 
 def _made(layout: Layout, table: TableRows) -> TableMade:
     spec = layout.tables[table.name]
-    return TableMade(table.name, table.rows, layout.key_of(table.name), spec.known_by, spec.parents, tuple(spec.columns))
+    key = ", ".join(layout.key_columns(table.name))
+    return TableMade(table.name, table.rows, key, spec.known_by, spec.parents, tuple(spec.columns))

@@ -70,17 +70,17 @@ def mark(inputs: Sequence[str | Path], layout: str | Path | None = None, *, stee
                           next=f"make the folder {path.parent} first")
     there = path is not None and path.exists() and not replace
     old, old_text = read_layout(path) if path is not None and there else (None, "")
-    proposal, _ = mark_sources(open_inputs(inputs, reading), path.parent if path else Path(), progress, steering)
+    proposal, _, _ = mark_sources(open_inputs(inputs, reading), path.parent if path else Path(), progress, steering)
     again = Again(proposal.layout, "", (), ())
     if old is not None:
         again = mark_again(old, old_text, proposal.layout)
     text = again.text or write_layout(proposal.layout, proposal.comments)
     if path is not None and text != old_text:
-        with saving(path, text):
+        with saving({path: text}):
             pass
     final = again.layout
     return MarkResult(str(path or ""), _told(final, proposal), proposal.reasons, proposal.references, proposal.notes, proposal.near,
-                      proposal.against,                      again.new, again.missing, round(time.perf_counter() - started, 3))
+                      proposal.against, again.new, again.missing, round(time.perf_counter() - started, 3))
 
 
 def _told(layout: Layout, proposal: Proposal) -> tuple[TableMarked, ...]:
@@ -90,12 +90,14 @@ def _told(layout: Layout, proposal: Proposal) -> tuple[TableMarked, ...]:
 
 
 def mark_sources(sources: Sequence[Source], folder: Path, progress: Progress = silent,
-                 steering: Steering = Steering()) -> tuple[Proposal, dict[str, EncodedSource]]:  # noqa: B008
-    """Proposes the tables of sources; the layout calls their files as seen from `folder`."""
+                 steering: Steering = Steering(), *, strict: bool = True  # noqa: B008
+                 ) -> tuple[Proposal, dict[str, EncodedSource], dict[str, EncodedSource]]:
+    """Proposes the tables of sources; the layout calls their files as seen from `folder`. Gives the sources as the layout
+    reads them, and as they were read. Unless `strict`, rows with too few or too many fields are left out."""
     steering.check({h for s in sources for h in s.headers})
     read: dict[str, EncodedSource] = {}
     for found in sources:
-        read[source_name(found.name, read)] = encode(found, progress)
+        read[source_name(found.name, read)] = encode(found, progress, strict=strict)
     blanks = {n: set(blank_spellings(e.columns)) for n, e in read.items()}
     proposal, encoded = _proposed(read, blanks, folder, progress, steering)
     more = False
@@ -104,7 +106,9 @@ def mark_sources(sources: Sequence[Source], folder: Path, progress: Progress = s
         if r.strays and set(r.strays) <= set(BLANKS) - blanks[source]:
             blanks[source] |= set(r.strays)
             more = True
-    return _proposed(read, blanks, folder, progress, steering) if more else (proposal, encoded)
+    if more:
+        proposal, encoded = _proposed(read, blanks, folder, progress, steering)
+    return proposal, encoded, read
 
 
 def _proposed(read: Mapping[str, EncodedSource], blanks: Mapping[str, set[str]], folder: Path, progress: Progress,
@@ -115,8 +119,8 @@ def _proposed(read: Mapping[str, EncodedSource], blanks: Mapping[str, set[str]],
     taken: set[str] = set()
     for name, source in read.items():
         found, spellings = source.source, sorted(blanks[name])
-        settled = EncodedSource(found, source.rows, [c.without(spellings) if spellings else c for c in source.columns])
-        kept = EncodedSource(found, source.rows, [c for c in settled.columns if c.header not in steering.left_out])
+        settled = replace(source, columns=[c.without(spellings) if spellings else c for c in source.columns])
+        kept = replace(settled, columns=[c for c in settled.columns if c.header not in steering.left_out])
         progress(f"typing {found.name}", 0, 0)
         with ThreadPoolExecutor(2) as pool:
             types = list(pool.map(settle, kept.columns))

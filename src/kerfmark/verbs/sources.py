@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import contextlib
+import fnmatch
 import os
-from collections.abc import Iterator, Sequence
+import re
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 
-from kerfmark.errors import Origin, UsageError
-from kerfmark.layout.model import SourceSpec
+from kerfmark.errors import LayoutError, Origin, SourceError, UsageError
+from kerfmark.layout.derive import header_mistakes, settled
+from kerfmark.layout.model import Layout, SourceSpec
+from kerfmark.layout.text import refused
 from kerfmark.ledger.records import file_beside
-from kerfmark.read.alike import AlikeSources
-from kerfmark.read.open import open_again, open_all, together_again
+from kerfmark.read.alike import AlikeSources, parts_of
+from kerfmark.read.open import open_again, open_all, open_path, places, together_again
 from kerfmark.read.source import Reading, Source
 from kerfmark.store.sqlite.files import translated
 
@@ -31,7 +36,8 @@ def open_inputs(inputs: Sequence[str | Path], reading: Reading) -> list[Source]:
 
 def spec_of(source: Source, folder: Path) -> SourceSpec:
     """What a layout in a folder says of a source."""
-    settings = source.settings()
+    skipped = next(p.skip_rows for p in parts_of(source))
+    settings = source.settings() | ({"skip_rows": skipped} if skipped else {})
     if isinstance(source, AlikeSources):
         parts = [{"told": told, "file": file_beside(p.location, folder),
                   **{k: v for k, v in p.settings().items() if k in ("sheet", "member")}}
@@ -40,33 +46,85 @@ def spec_of(source: Source, folder: Path) -> SourceSpec:
     return SourceSpec.model_validate(settings | {"file": file_beside(source.location, folder)})
 
 
-def open_source(name: str, spec: SourceSpec, folder: Path) -> Source:
-    """The source that a layout describes; its files are named as seen from the layout's folder."""
+def open_source(name: str, spec: SourceSpec, folder: Path, only: Collection[str] = ()) -> Source:
+    """The source that a layout describes; its files are named as seen from the layout's folder. Of those that a pattern stands
+    for, `only` some may be wanted.
+
+    Raises SourceError for what is not there or has other columns than the rest of its source.
+    """
     reading = Reading(spec.delimiter, spec.quote, spec.escape, spec.encoding, spec.edges, spec.header_row, spec.header_rows,
-                      spec.member, spec.sheet, spec.cells, spec.table, spec.query)
+                      spec.member, spec.sheet, spec.cells, spec.table, spec.query, spec.skip_rows)
 
     def at(file: str) -> str:
         return file if file == "-" or "://" in file else str(folder / file)
 
-    if not spec.parts:
-        return open_again(at(spec.file), name, reading)
-    from dataclasses import replace
+    if spec.parts:
+        opened = [open_again(at(p.file), p.told, replace(reading, sheet=p.sheet, member=p.member), spec.also) for p in spec.parts]
+        return together_again(opened, [p.told for p in spec.parts], spec.telling, name)
+    if not spec.is_pattern:
+        return open_again(at(spec.file), name, reading, spec.also)
+    wanted = [p for p in places(at(spec.file)) if not only or file_beside(p, folder) in only]
+    found = [(place, sheet, told) for place in wanted for sheet, told in _sheets(place, spec.sheet)]
+    told = [_filled_in(Path(spec.file).name, Path(place).name) + said if "*" in spec.file else said for place, _, said in found]
+    opened = [open_again(place, one, replace(reading, sheet=sheet), spec.also)
+              for (place, sheet, _), one in zip(found, told, strict=True)]
+    return together_again(opened, told, spec.telling, name)
 
-    parts = [open_again(at(p.file), p.told, replace(reading, sheet=p.sheet, member=p.member)) for p in spec.parts]
-    return together_again(parts, [p.told for p in spec.parts], spec.telling, name)
+
+def open_sources(layout: Layout, text: str, name: str, folder: Path) -> dict[str, Source]:
+    """All sources of a layout, whose headers are right; `text` is the layout's and `name` what messages call it.
+
+    Raises SourceError as `open_source`, LayoutError for headers that have no home, and homes that have no header.
+    """
+    sources = {n: open_source(n, spec, folder) for n, spec in layout.sources.items()}
+    check_headers(layout, text, name, sources)
+    return sources
+
+
+def check_headers(layout: Layout, text: str, name: str, sources: Mapping[str, Source]) -> None:
+    """Raises LayoutError unless every header of sources has a home, and every home its header."""
+    headers = {n: s.headers for n, s in sources.items()}
+    mistakes = header_mistakes(settled(layout, headers), headers)
+    if not mistakes:
+        return
+    error = refused(name, text, mistakes)
+    wrong = next(n for m in mistakes for n in (m.path[1], layout.tables[m.path[1]].source if m.path[0] == "tables" else "")
+                 if n in sources)
+    lost = next((m.path[1] for m in mistakes if m.path[0] == "sources" and len(m.path) == 2), "")
+    raise LayoutError("the layout and the file do not have the same columns", code="layout.headers", origin=sources[wrong].origin(),
+                      more=error.more, total=error.total, next=f"give it a table, or list it under left_out of sources > {lost}"
+                      if lost else "correct the header in the layout")
+
+
+def _sheets(place: str, pattern: str) -> list[tuple[str, str]]:
+    """The sheets of a workbook that a pattern stands for, and what stands in place of its `*`."""
+    if "*" not in pattern:
+        return [(pattern, "")]
+    inside = [str(s.settings().get("sheet", "")) for s in open_path(place)]
+    fitting = [s for s in inside if fnmatch.fnmatchcase(s, pattern)]
+    if not fitting:
+        raise SourceError(f'no sheet fits "{pattern}"', code="source.no-sheet", origin=Origin(place),
+                          next=f"its sheets are {', '.join(inside)}")
+    return [(s, _filled_in(pattern, s)) for s in fitting]
+
+
+def _filled_in(pattern: str, name: str) -> str:
+    """What stands in place of the `*` of a pattern."""
+    found = re.fullmatch(re.escape(pattern).replace(r"\*", "(.*)").replace(r"\?", "."), name)
+    return " ".join(found.groups()) if found else name
 
 
 @contextlib.contextmanager
-def saving(path: Path, text: str | None) -> Iterator[None]:
-    """Writes a text beside its place first, and into its place once what is done meanwhile has succeeded."""
-    if text is None:
-        yield
-        return
-    part = path.with_name(f".{path.name}.{os.getpid()}.part")
+def saving(files: Mapping[Path, str | bytes]) -> Iterator[None]:
+    """Writes files beside their places first, and into their places once what is done meanwhile has succeeded."""
+    parts = {path: path.with_name(f".{path.name}.{os.getpid()}.part") for path in files}
     try:
-        with translated(path):
-            part.write_text(text, encoding="utf-8")
+        for path, content in files.items():
+            with translated(path):
+                parts[path].write_bytes(content.encode() if isinstance(content, str) else content)
         yield
-        part.replace(path)
+        for path, part in parts.items():
+            part.replace(path)
     finally:
-        part.unlink(missing_ok=True)
+        for part in parts.values():
+            part.unlink(missing_ok=True)

@@ -112,15 +112,15 @@ class NewFile:
             self._db.execute(statement)
         self._db.close()                                # the Arrow driver brings an SQLite of its own
 
-    def load(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch]) -> None:
-        """Puts rows, as `stored` turns them out, into a table, in the order of their keys.
+    def load(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], *, numbered: bool) -> None:
+        """Puts rows, as `stored` turns them out, into a table, in their order.
 
-        The first column is the key, which counts from 1: SQLite numbers new rows just so by itself, and faster than when
-        it is told. `verify` makes sure that it did.
+        Where they are `numbered`, the first column is the key, which counts from 1: SQLite numbers new rows just so by itself,
+        and faster than when it is told. `verify` makes sure that it did.
         """
         import adbc_driver_sqlite.dbapi as driver
 
-        there = schema if len(schema) == 1 else pa.schema(list(schema)[1:])
+        there = schema if len(schema) == 1 or not numbered else pa.schema(list(schema)[1:])
         rows = ahead(b.select(there.names) for b in batches)
         with (translated(self.target), driver.connect(str(self.path), autocommit=True) as connection,
               connection.cursor() as cursor):

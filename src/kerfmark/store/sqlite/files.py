@@ -74,12 +74,13 @@ def broken_links(db: sqlite3.Connection, table: str) -> list[str]:
     """The foreign key columns of a table with a value that its parent does not have.
 
     The same as `PRAGMA foreign_key_check`, but each distinct value is looked up once instead of once per row: the index
-    on the column is walked from value to value. Where somebody dropped the index, the slower way is taken.
+    on the column is walked from value to value. Where somebody dropped the index, and for links of several columns, the slower
+    way is taken.
     """
     indexes = db.execute(f"PRAGMA index_list({quote(table)})").fetchall()
     indexed = {db.execute(f"PRAGMA index_info({quote(i[1])})").fetchone()[2] for i in indexes if not i[4]}
     links = db.execute(f"PRAGMA foreign_key_list({quote(table)})").fetchall()
-    if any(link[4] is None or link[3] not in indexed for link in links):
+    if any(link[4] is None or link[1] > 0 or link[3] not in indexed for link in links):
         wrong = {row[3] for row in db.execute(f"PRAGMA foreign_key_check({quote(table)})")}
         return [link[3] for link in links if link[0] in wrong]
     out = []

@@ -1,0 +1,105 @@
+"""What is legal but odd: told by a rehearsal, refused by nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kerfmark.build.drafts import TableRows
+from kerfmark.build.problems import Problem
+from kerfmark.build.tables import SourceTables
+from kerfmark.layout.model import Layout
+
+NEARLY_ALL = 0.95
+"""The share of records that lead somewhere from which it is odd that one does not."""
+FAR = 3.0
+"""How many times longer than the longest of nearly all a text is to be odd, and 40 characters at least."""
+MOST_COMPARED = 3_000
+"""Rare values, and frequent ones, which are compared."""
+MOST_RARE, RARER = 9, 5
+"""How often a value may stand there to be a typing mistake, and how much more often the other one must."""
+NEAR = 88.0
+"""How alike two values are (of 100) for one to be a typing mistake of the other."""
+
+
+def oddities(layout: Layout, feeds: Mapping[str, SourceTables], tables: Mapping[str, TableRows]) -> Iterator[Problem]:
+    """Everything odd."""
+    for name, table in tables.items():
+        feed = feeds[table.spec.source]
+        yield from _without_parent(feed, table)
+        yield from _far_wider(feed, table)
+        if not table.spec.each_row and not table.spec.part_of and len(table.spec.known_by) == 1:
+            yield from _rare(layout, feed, table, name)
+
+
+def _records(feed: SourceTables, rows: np.ndarray) -> np.ndarray:
+    numbers = feed.ready.encoded.records
+    rows = np.unique(rows[rows >= 0])
+    return rows if numbers is None else numbers[rows]
+
+
+def _without_parent(feed: SourceTables, table: TableRows) -> Iterator[Problem]:
+    for link, target in table.spec.links.items():
+        codes = table.columns[link].codes
+        if codes is None or not table.rows or target.to == table.name:
+            continue
+        blank = codes < 0
+        if 0 < np.count_nonzero(blank) <= (1 - NEARLY_ALL) * table.rows:
+            rows = table.source_rows()[np.flatnonzero(blank)]
+            header = next(iter(target.by.values()), "") or (feed.key_headers(target.to) or [""])[0]
+            if len(records := _records(feed, rows)):
+                yield Problem("without", feed.name, header, records, f"leads to no {target.to}, as nearly all others do",
+                              "fill the cells, unless it is meant", "odd", table.name)
+
+
+def _far_wider(feed: SourceTables, table: TableRows) -> Iterator[Problem]:
+    for name, spec in table.spec.columns.items():
+        column = table.columns.get(name)
+        if column is None or column.values is None or not pa.types.is_string(column.values.type) or len(column.values) < 20:
+            continue
+        lengths = pc.utf8_length(column.values).to_numpy(zero_copy_only=False)
+        usual = max(float(np.quantile(lengths, .99, method="lower")), 40 / FAR)
+        wide = np.flatnonzero(lengths > FAR * usual)
+        if not len(wide) or not spec.header or spec.split:
+            continue
+        texts = feed.ready.column(spec.header, spec)
+        rows = np.flatnonzero(np.isin(texts.codes, wide)) if len(texts.values) == len(column.values) else np.empty(0, np.int64)
+        if len(rows):
+            yield Problem("far wider", feed.name, spec.header, _records(feed, rows),
+                          f"has {int(lengths[wide].max()):,} characters; nearly all have at most {int(usual)}",
+                          "look whether two cells ran together", "odd", table.name)
+
+
+def _rare(layout: Layout, feed: SourceTables, table: TableRows, name: str) -> Iterator[Problem]:
+    """Values that hardly any row has and that are nearly one of many rows: a record would be made for a typing mistake."""
+    spec = table.spec.columns.get(table.spec.known_by[0])
+    column = table.columns.get(table.spec.known_by[0])
+    if spec is None or column is None or column.values is None or not spec.header or spec.split or not pa.types.is_string(
+            column.values.type):
+        return
+    values, codes = feed.ready.cells(spec.header, spec)
+    times = np.bincount(codes[codes >= 0], minlength=len(values))
+    once, often = np.flatnonzero((times > 0) & (times <= MOST_RARE)), np.flatnonzero(times > 1)
+    if not len(once) or not len(often) or len(once) > MOST_COMPARED or len(often) > MOST_COMPARED:
+        return
+    from rapidfuzz import fuzz, process
+
+    rare, known = values.take(pa.array(once)).to_pylist(), values.take(pa.array(often)).to_pylist()
+    near: dict[int, str] = {}
+    for at, text in zip(once.tolist(), rare, strict=True):
+        others = [None if k == text else k for k in known]
+        found = process.extractOne(text, others, scorer=fuzz.ratio, score_cutoff=NEAR) if len(text) >= 4 and not any(
+            c.isdigit() for c in text) else None        # numbers and codes are alike by nature
+        if found and times[at] <= max(1, times[often[found[2]]] / RARER) and at != often[found[2]]:
+            near[at] = found[0]
+    if near:
+        rows = np.flatnonzero(np.isin(codes, list(near)))
+        numbers = feed.ready.encoded.records
+        said = {int(r if numbers is None else numbers[r]): (values[int(codes[r])].as_py(), near[int(codes[r])]) for r in rows}
+        yield Problem("rare", feed.name, spec.header, np.array(sorted(said)),
+                      lambda r: f'stands there hardly ever, "{said[r][1]}" often: the same?',
+                      f'mend the cell, or say what it means: means = {{"..." = "..."}} for {name}.{table.spec.known_by[0]}',
+                      "doubtful", name)
