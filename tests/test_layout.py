@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kerfmark.errors import LayoutError
-from kerfmark.layout.model import ColumnSpec, Layout, SourceSpec, TableSpec
+from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, SourceSpec, TableSpec
 from kerfmark.layout.text import parse_layout, write_layout
 
 GOOD = """
@@ -59,6 +61,52 @@ def test_a_mistake_is_told_where_it_is(old: str, new: str, said: str) -> None:
     assert said in mistakes(GOOD.replace(old, new, 1))
 
 
+@pytest.mark.parametrize(("old", "new", "said"), [
+    ('file = "visits.csv"', 'file = "visits.csv"\nskip_rows = ["9-3"]', 'line 5, sources > visits > skip_rows: "9-3" is no row'),
+    ('file = "visits.csv"', 'file = "visits.csv"\ntelling = "x"', "telling needs parts"),
+    ('file = "visits.csv"', 'file = "visits.csv"\nthousands = "."', "another than the decimals"),
+    ('file = "visits.csv"', 'file = "visits.csv"\ndates = "DD-YY"', "line 5, sources > visits > dates"),
+    ("each_row = true", 'each_row = true\nkey = ["day", "nay"]', 'key: there is no column or link "nay"; did you mean "day"?'),
+    ("each_row = true", 'each_row = true\norder = ["-dya"]', 'order: there is no column or link "dya"; did you mean "day"?'),
+    ("each_row = true", 'each_row = true\nonly_rows = "[day]"', "this gives a date; it must say yes or no"),
+    ("each_row = true", 'each_row = true\nalso_from = ["visit"]', 'there is no source "visit"; did you mean "visits"?'),
+    ('{hive_id = "hive"}', '{hive_id = {to = "hive", loose = true}}', "repeats, loose and missing need by"),
+    ('{hive_id = "hive"}', '{hive_id = {to = "hive", by = {tag = "hive"}, missing = "creat"}}', 'did you mean "create"?'),
+    ("each_row = true", 'each_row = true\nkey = "DAY"', "the primary key is called so"),
+    ('{hive_id = "hive"}', '{DAY = "hive"}', "is the same name to a database"),
+    ('{tag = "hive"}', '{tag = {header = "hive", conflicts = "newest"}}', "is none of"),
+    ('{tag = "hive"}', '{tag = {header = "hive", clean = "trimm"}}', 'did you mean "trim"?'),
+    ('{tag = "hive"}', '{tag = {header = "hive", type = "integer", unit = "lb to kg to g"}}', "lb to kg"),
+    ('{tag = "hive"}', '{tag = {header = "hive", unit = "lb to kg"}}', "must have a type that is a number"),
+    ('{tag = "hive"}', '{tag = {header = "hive", least = 3}}', "a text has no order"),
+    ('{tag = "hive"}', '{tag = {header = "hive", type = "integer", allowed = [1, "x"]}}', '"x" is no integer'),
+    ('{tag = "hive"}', '{tag = {derived = "upper([hive])", default = "x"}}', "are for a column with a header"),
+    ('{header = "day", type', '{header = "day", conflicts = "last", type', "nothing to choose from"),
+    ("[tables.hive]", "[tables.VISIT]", "is the same name to a database"),
+])
+def test_a_mistake_in_what_a_layout_says_further_is_told(old: str, new: str, said: str) -> None:
+    assert old in GOOD
+    assert said in mistakes(GOOD.replace(old, new, 1))
+
+
+def test_links_that_must_be_filled_and_lead_back_are_told() -> None:
+    text = ('kerfmark = 1\n[sources.a]\nfile = "a"\n[sources.b]\nfile = "b"\n[tables.a]\nsource = "a"\neach_row = true\n'
+            'known_by = ["n"]\ncolumns = ["n"]\nlinks = {b_id = {to = "b", by = {n = "b"}}}\n[tables.b]\nsource = "b"\n'
+            'each_row = true\nknown_by = ["n"]\ncolumns = ["n"]\nlinks = {a_id = {to = "a", by = {n = "a"}}}\n')
+    assert "leads back through a > b > a" in mistakes(text)
+    assert parse_layout(text.replace("[tables.b]", '[tables.b]\noptional = ["a_id"]'), "x")
+
+
+def test_everything_is_told_at_once_each_with_its_line() -> None:
+    text = GOOD
+    for old, new in (("each_row", "each_rwo"), ('"hive"}', '"hvie"}'), ("date YYYY-MM-DD", "dote"),
+                     ('known_by = ["tag"]', 'known_by = ["tog"]'), ('"visits.csv"', '"visits.csv"\nblank = ["-"]')):
+        text = text.replace(old, new, 1)
+    told = mistakes(text)
+    assert "5 mistakes" in told
+    assert [line.split(",")[0].strip() for line in told.splitlines()[1:6]] == ["line 5", "line 8", "line 9", "line 10", "line 13"]
+
+
 def test_all_mistakes_are_told_at_once() -> None:
     text = GOOD.replace("each_row = true", "each_rwo = true").replace("date YYYY-MM-DD", "dote")
     assert "2 mistakes" in mistakes(text)
@@ -66,16 +114,28 @@ def test_all_mistakes_are_told_at_once() -> None:
 
 NAMES = st.from_regex(r"[a-z][a-z_]{0,8}", fullmatch=True)
 HEADERS = st.text(st.characters(codec="utf-8", exclude_categories=["Cs", "Cc"]), min_size=1, max_size=15)
+COLUMNS = st.fixed_dictionaries(
+    {"header": HEADERS, "type": st.sampled_from(["text", "integer", "decimal(8,2) 0,00", "boolean yes/no", "text(40)"])},
+    optional={"clean": st.lists(st.sampled_from(["trim", "spaces", "lower", "unicode"]), min_size=1, max_size=2, unique=True),
+              "means": st.dictionaries(HEADERS, HEADERS, min_size=1, max_size=2), "default": HEADERS, "comment": HEADERS,
+              "conflicts": st.sampled_from(["first", "last", "most frequent"])})
 
 
 @settings(deadline=None, max_examples=60)
-@given(st.dictionaries(NAMES, HEADERS, min_size=1, max_size=5), st.sampled_from([",", ";", "\t", "|"]),
-       st.lists(HEADERS, max_size=3), st.sampled_from(["text", "integer", "decimal(8,2) 0,00", "boolean yes/no"]))
-def test_a_layout_written_is_the_layout_read(columns: dict[str, str], delimiter: str, blanks: list[str], kind: str) -> None:
-    layout = Layout(kerfmark=1, sources={"s": SourceSpec(file="a b.csv", delimiter=delimiter, blanks=tuple(blanks))}, tables={
-        "base": TableSpec(source="s", each_row=True, links={"up_id": "up"}, optional=("up_id",)),
-        "up": TableSpec(source="s", known_by=(next(iter(columns)),),
-                        columns={n: ColumnSpec(header=h, type=kind) for n, h in columns.items()})})
+@given(st.dictionaries(NAMES, COLUMNS, min_size=1, max_size=5), st.sampled_from([",", ";", "\t", "|"]),
+       st.lists(HEADERS, max_size=3), st.dictionaries(HEADERS, st.lists(st.just("other"), min_size=1, max_size=1), max_size=1),
+       st.booleans())
+def test_a_layout_written_is_the_layout_read(columns: dict[str, dict[str, Any]], delimiter: str, blanks: list[str],
+                                             also: dict[str, list[str]], natural: bool) -> None:
+    for n, column in enumerate(columns.values()):
+        column["header"] = f"{column['header']}{n}"     # no two from the same header
+    first = next(iter(columns))
+    source = SourceSpec.model_validate({"file": "a b.csv", "delimiter": delimiter, "blanks": blanks, "also": also,
+                                        "skip_rows": [3, "7-9"]})
+    layout = Layout(kerfmark=1, sources={"s": source}, tables={
+        "base": TableSpec(source="s", each_row=True, links={"up_id": LinkSpec(to="up")}, optional=("up_id",), comment="all"),
+        "up": TableSpec(source="s", known_by=(first,), order=(first,), key=(first,) if natural else "",
+                        columns={n: ColumnSpec.model_validate(c) for n, c in columns.items()})})
     text = write_layout(layout, {"tables.up": ["because " + "of this " * 30], "sources.s": ["read"]})
     assert parse_layout(text, "x") == layout
     assert max(len(line) for line in text.splitlines() if line.startswith("# ")) <= 102

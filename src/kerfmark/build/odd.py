@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
@@ -25,8 +26,19 @@ NEAR = 88.0
 """How alike two values are (of 100) for one to be a typing mistake of the other."""
 
 
-def oddities(layout: Layout, feeds: Mapping[str, SourceTables], tables: Mapping[str, TableRows]) -> Iterator[Problem]:
-    """Everything odd."""
+def oddities(layout: Layout, feeds: Mapping[str, SourceTables], tables: Mapping[str, TableRows],
+             known: Sequence[Problem] = ()) -> Iterator[Problem]:
+    """Everything odd, but for what `known` problems have told of the same cells already."""
+    told: dict[tuple[str, str], set[int]] = {}
+    for p in known:
+        told.setdefault((p.source, p.header), set()).update(p.records.tolist())
+    for problem in _all(layout, feeds, tables):
+        new = [r for r in problem.records.tolist() if r not in told.get((problem.source, problem.header), ())]
+        if new:
+            yield replace(problem, records=np.array(new, np.int64))
+
+
+def _all(layout: Layout, feeds: Mapping[str, SourceTables], tables: Mapping[str, TableRows]) -> Iterator[Problem]:
     for name, table in tables.items():
         feed = feeds[table.spec.source]
         yield from _without_parent(feed, table)
@@ -99,7 +111,8 @@ def _rare(layout: Layout, feed: SourceTables, table: TableRows, name: str) -> It
         rows = np.flatnonzero(np.isin(codes, list(near)))
         numbers = feed.ready.encoded.records
         said = {int(r if numbers is None else numbers[r]): (values[int(codes[r])].as_py(), near[int(codes[r])]) for r in rows}
+        means = ", ".join(f'"{a}" = "{b}"' for a, b in list(dict.fromkeys(said.values()))[:3])
         yield Problem("rare", feed.name, spec.header, np.array(sorted(said)),
                       lambda r: f'stands there hardly ever, "{said[r][1]}" often: the same?',
-                      f'mend the cell, or say what it means: means = {{"..." = "..."}} for {name}.{table.spec.known_by[0]}',
+                      f'mend the cells, or say for {name}.{table.spec.known_by[0]} what they mean: means = {{{means}}}',
                       "doubtful", name)

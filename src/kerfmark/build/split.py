@@ -152,7 +152,7 @@ def _once(layout: Layout, sources: Mapping[str, EncodedSource], without: Mapping
         out.complete = False
         return out
     if odd:
-        for problem in oddities(layout, feeds, tables):
+        for problem in oddities(layout, feeds, tables, out.problems.found):
             out.problems.add(problem)
     for name, feed in feeds.items():
         for header in feed.ready.encoded.source.headers:

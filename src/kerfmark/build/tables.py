@@ -289,7 +289,9 @@ class SourceTables:
         if codes is None or holds(codes, other, count):
             return
         expected = np.append(usual(codes, other + 1, count, size + 1) - 1, -1)
-        rows = np.flatnonzero(expected[codes] != other)
+        rows = np.flatnonzero((expected[codes] != other) & ((codes >= 0) | (not self.layout.tables[table].only_rows)))
+        if not len(rows):
+            return
         key = " + ".join(self.key_headers(table))
         first = first_rows(codes, count)
         fitting = np.flatnonzero((codes >= 0) & (expected[codes] == other))
@@ -351,13 +353,15 @@ class SourceTables:
         spec = table.spec
         parts = [table.columns[n].codes for n in unique]
         codes, count = combine(parts, [int(p.max(initial=-1)) + 1 for p in parts])  # type: ignore[union-attr, arg-type]
-        if int(np.count_nonzero(codes >= 0)) == len(np.unique(codes[codes >= 0])):
+        if int(np.count_nonzero(codes >= 0)) == count:
             return
         again = np.ones(len(codes), bool)
         first = first_rows(codes, count)
         again[first] = False
         rows = table.source_rows()
         records = np.flatnonzero(again & (codes >= 0))
+        if not len(records):                            # some value is that of no record
+            return
         earlier = dict(zip(rows[records].tolist(), rows[first[codes[records]]].tolist(), strict=True))
 
         def reason(row: int) -> str:

@@ -60,8 +60,10 @@ def _tell(result: CheckResult, terminal: Terminal) -> None:
         terminal.say("read ", (s.file, BOLD), f": {counted(s.rows, 'row')}", (f"  ({'; '.join(more)})" if more else "", FAINT))
     if result.tables:
         terminal.say()
-        terminal.table(["table", "rows", "of these only named by others"],
-                       [(t.name, f"{t.rows:,}", f"{t.created:,}" if t.created else "-") for t in result.tables], right=[1, 2])
+        named = any(t.created for t in result.tables)
+        terminal.table(["table", "rows", *(["of these only named by others"] if named else [])],
+                       [(t.name, f"{t.rows:,}", *([f"{t.created:,}" if t.created else "-"] if named else []))
+                        for t in result.tables], right=[1, 2])
     if result.links:
         terminal.say()
         terminal.table(["lookup", "in", "resolved", "created", "left blank"],

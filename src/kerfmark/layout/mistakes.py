@@ -17,7 +17,9 @@ from pydantic import ValidationError
 from kerfmark.layout.expression import BOOLEAN, ExpressionError, parse_expression
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, PartSpec, SourceSpec, TableSpec
 from kerfmark.profile.convert import to_typed
-from kerfmark.profile.types import TEXT, ColumnType
+from kerfmark.profile.types import TEXT, ColumnType, plain_form
+
+MOST_DERIVED_DIGITS = 15
 
 
 @dataclass(frozen=True)
@@ -88,10 +90,21 @@ def _settled(layout: Layout) -> Layout:
     """The same layout with the types of derived columns that do not say theirs."""
     tables = {}
     for name, table in layout.tables.items():
-        columns = {n: c.model_copy(update={"type": str(parse_expression(c.derived, types_of(layout, table.source)).type)})
-                   if c.derived and "type" not in c.model_fields_set else c for n, c in table.columns.items()}
+        types = types_of(layout, table.source)
+        columns = dict(table.columns)
+        for n, c in table.columns.items():
+            if c.derived and "type" not in c.model_fields_set:
+                columns[n] = c.model_copy(update={"type": str(_stored_type(parse_expression(c.derived, types).type))})
         tables[name] = table.model_copy(update={"columns": columns})
     return layout.model_copy(update={"tables": tables})
+
+
+def _stored_type(type_: ColumnType) -> ColumnType:
+    """The type of a column for what an expression gives: of decimals no more digits than every engine keeps exactly."""
+    if type_.kind != "decimal" or type_.precision <= MOST_DERIVED_DIGITS:
+        return type_
+    scale = min(type_.scale, MOST_DERIVED_DIGITS - 1)
+    return ColumnType("decimal", MOST_DERIVED_DIGITS, scale, plain_form(scale))
 
 
 def _place(data: Any, loc: tuple[int | str, ...]) -> tuple[str, ...]:

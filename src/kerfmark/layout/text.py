@@ -93,7 +93,7 @@ def write_layout(layout: Layout, reasons: Mapping[str, list[str]] | None = None)
         if spec.links:
             links = tomlkit.table()
             for link, parent in spec.links.items():
-                links.add(link, parent.to if not parent.by else _inline(parent))
+                links.add(link, parent.to if parent == LinkSpec(to=parent.to) else _inline(parent))
                 for line in said.get(f"tables.{name}.{link}", []):
                     links[link].comment(line)
             table.add("links", links)
@@ -113,6 +113,8 @@ def _item(value: Any) -> Any:
     """A value as TOML; parts of a source stand one below the other."""
     import tomlkit
 
+    if isinstance(value, dict):
+        return _inline_of(value)
     if not isinstance(value, tuple):
         return value
     if not value or not isinstance(value[0], PartSpec):
@@ -137,11 +139,11 @@ def _inline(part: ColumnSpec | LinkSpec | PartSpec) -> Any:
     return inline
 
 
-def _inline_of(value: Mapping[str, str]) -> Any:
+def _inline_of(value: Mapping[str, Any]) -> Any:
     import tomlkit
 
     inline = tomlkit.inline_table()
-    inline.update(value)
+    inline.update({k: list(v) if isinstance(v, tuple) else v for k, v in value.items()})
     return inline
 
 
