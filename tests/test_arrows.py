@@ -16,7 +16,7 @@ MAY_USE = {
     "structure": {"layout", "profile"},
     "build": {"layout", "profile", "read"},
     "ledger": {"layout", "profile", "store", "build"},
-    "write": set(),
+    "write": {"read"},
     "draw": {"profile", "layout", "store"},
     "demo": set(),
     "verbs": {"read", "profile", "layout", "store", "structure", "build", "ledger", "write"},

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import re
 import shutil
 import sqlite3
 from collections.abc import Callable
@@ -13,7 +14,8 @@ import pytest
 
 from conftest import DEMO, Runner
 from kerfmark.layout.schema import schema
-from kerfmark.write.cells import as_it_was, harmless
+from kerfmark.read.mended import GUARDED
+from kerfmark.write.cells import harmless
 
 Write = Callable[..., Path]
 LAYOUT = """\
@@ -154,7 +156,7 @@ def test_what_is_odd_is_told_and_refuses_nothing(write: Write, kerfmark: Runner)
 
 @pytest.mark.parametrize("text", ["=1", "+a", "-a", "@x", "\tx", "'=1", "''-", "-5", "+4", "'tis", "", "plain", "-1,5"])
 def test_a_cell_made_harmless_comes_back(text: str) -> None:
-    assert as_it_was(harmless(text)) == text
+    assert re.sub(GUARDED, r"\1", harmless(text)) == text
     assert harmless(text)[:1] not in ("=", "+", "@", "\t") and (harmless(text)[:1] != "-" or text in ("-5", "-1,5"))
 
 

@@ -48,9 +48,7 @@ def _all(layout: Layout, feeds: Mapping[str, SourceTables], tables: Mapping[str,
 
 
 def _records(feed: SourceTables, rows: np.ndarray) -> np.ndarray:
-    numbers = feed.ready.encoded.records
-    rows = np.unique(rows[rows >= 0])
-    return rows if numbers is None else numbers[rows]
+    return feed.records(np.unique(rows[rows >= 0]))
 
 
 def _without_parent(feed: SourceTables, table: TableRows) -> Iterator[Problem]:

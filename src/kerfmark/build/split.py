@@ -7,14 +7,16 @@ which records first appear, or in the order that the layout wants; 4. nothing is
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
+import pyarrow as pa
 
-from kerfmark.build.drafts import SHOWN, TableRows
+from kerfmark.build.drafts import SHOWN, TableRows, Values
 from kerfmark.build.keys import put_in_order, with_keys
 from kerfmark.build.lookup import Found, circular
+from kerfmark.build.merge import Existing, Merged, Merger
 from kerfmark.build.odd import oddities
 from kerfmark.build.prepare import Prepared
 from kerfmark.build.problems import Enough, Problem, Problems, lines
@@ -66,6 +68,18 @@ class Split:
     left_out: dict[str, int] = field(default_factory=dict)
     changed: dict[tuple[str, str], int] = field(default_factory=dict)
     complete: bool = True
+    merged: Merged = field(default_factory=Merged)
+
+
+@dataclass(frozen=True)
+class Meeting:
+    """The database that new rows are to meet: how it is asked, how its engine stores values, what becomes of records that it
+    has already, and the headers, by source, that the files need not have and do not."""
+
+    existing: Existing
+    stored: Callable[[pa.Array], pa.Array]
+    known: str = ""
+    lacking: Mapping[str, set[str]] = field(default_factory=dict)
 
 
 def split(layout: Layout, sources: Mapping[str, EncodedSource], *, set_aside: bool = False) -> Split:
@@ -90,16 +104,16 @@ def refused(problems: Problems, sources: Mapping[str, EncodedSource]) -> DataRef
 
 
 def rehearse(layout: Layout, sources: Mapping[str, EncodedSource], *, set_aside: bool = False, enough: int = 0,
-             odd: bool = False) -> Split:
+             odd: bool = False, meeting: Meeting | None = None) -> Split:
     """As `split`, but problems are only collected, at least `enough` of them (0: all); `odd` asks for what is odd as well.
 
     With `set_aside`, rows with problems are taken out until what is left has none: a row that led to one of these may have to
-    go too.
+    go too. With a `meeting`, the rows are merged with those of a database; sources that are not there are not fed.
     """
     whole = settled(layout, {n: e.source.headers for n, e in sources.items()})
     gone: dict[str, dict[int, list[tuple[str, str]]]] = {n: {} for n in sources}
     while True:
-        out = _once(whole, sources, {n: np.array(sorted(g), np.int64) for n, g in gone.items()}, enough, odd)
+        out = _once(whole, sources, {n: np.array(sorted(g), np.int64) for n, g in gone.items()}, enough, odd, meeting)
         for problem in unreadable(sources, ragged=not set_aside) if out.complete else ():
             out.problems.add(problem)
         if not set_aside or not out.problems.total or any(not len(p.records) for p in out.problems.found):
@@ -141,13 +155,17 @@ def _take_out(problems: list[Problem], gone: dict[str, dict[int, list[tuple[str,
             gone[p.source].setdefault(record, []).append((column + p.why(record), p.remedy))
 
 
-def _once(layout: Layout, sources: Mapping[str, EncodedSource], without: Mapping[str, np.ndarray], enough: int, odd: bool) -> Split:
+def _once(layout: Layout, sources: Mapping[str, EncodedSource], without: Mapping[str, np.ndarray], enough: int, odd: bool,
+          meeting: Meeting | None) -> Split:
     out = Split(layout, problems=Problems(enough))
     feeds = {n: SourceTables(layout, Prepared(layout, n, e, without[n]), out.problems) for n, e in sources.items()}
     out.left_out = {n: f.ready.left_out for n, f in feeds.items() if f.ready.left_out}
     tables: dict[str, TableRows] = {}
     try:
-        _fill(layout, feeds, tables, out)
+        found = _fill(layout, feeds, tables, out, meeting is not None)
+        if meeting is not None:
+            out.merged = Merger(layout, feeds, tables, found, meeting.existing, meeting.stored, meeting.known,
+                                meeting.lacking).merge()
     except Enough:
         out.complete = False
         return out
@@ -159,16 +177,18 @@ def _once(layout: Layout, sources: Mapping[str, EncodedSource], without: Mapping
             home = layout.home_of(name, header)
             if home and (n := feed.ready.changed(header, home[1])):
                 out.changed[name, header] = n
-    if not out.problems.total:
+    if not out.problems.total and meeting is None:
         put_in_order(layout, tables)
         with_keys(layout, tables)
-    out.tables = [tables[name] for name in layout.parents_first()]
+    out.tables = [tables[name] for name in layout.parents_first() if name in tables]
     return out
 
 
-def _fill(layout: Layout, feeds: Mapping[str, SourceTables], tables: dict[str, TableRows], out: Split) -> None:
-    """Makes all tables, links them, and checks them."""
-    order = layout.parents_first()
+def _fill(layout: Layout, feeds: Mapping[str, SourceTables], tables: dict[str, TableRows], out: Split, adding: bool
+          ) -> dict[tuple[str, str], Found]:
+    """Makes all tables, links them, and checks them; when `adding`, what is not known here may be known to the database."""
+    tables |= {n: _empty(layout, n) for n, t in layout.tables.items() if t.source not in feeds}
+    order = [n for n in layout.parents_first() if n not in tables]
     for name in order:
         spec = layout.tables[name]
         if not spec.part_of:
@@ -180,8 +200,9 @@ def _fill(layout: Layout, feeds: Mapping[str, SourceTables], tables: dict[str, T
     found: dict[tuple[str, str], Found] = {}
     for name in layout.tables:                          # every table as its own source says it, before others add to it
         spec = layout.tables[name]
-        for link, target in spec.links.items():
+        for link, target in spec.links.items() if spec.source in feeds else ():
             if target.by:
+                target = target.model_copy(update={"missing": "create"}) if adding else target
                 got = found[name, link] = feeds[spec.source].look_up(tables[name], link, target, tables[target.to])
                 created = len(got.created)
                 lost = len(got.unknown) if target.missing == "blank" else 0
@@ -189,11 +210,23 @@ def _fill(layout: Layout, feeds: Mapping[str, SourceTables], tables: dict[str, T
                 if target.to == name:
                     _circles(feeds[spec.source], tables[name], link, out.problems)
     for name, spec in layout.tables.items():
-        for link, target in spec.links.items():
+        for link, target in spec.links.items() if spec.source in feeds else ():
             for path, header in target.repeats.items():
-                feeds[spec.source].check_repeat(tables, name, link, path, header, found[name, link])
+                if not adding or "." not in path:
+                    feeds[spec.source].check_repeat(tables, name, link, path, header, found[name, link])
     for name, spec in layout.tables.items():
-        feeds[spec.source].check_filled(tables[name])
+        if spec.source in feeds:
+            feeds[spec.source].check_filled(tables[name], named=not adding)
+    return found
+
+
+def _empty(layout: Layout, name: str) -> TableRows:
+    """A table that no file feeds now; others may name records of it."""
+    spec = layout.tables[name]
+    none = np.empty(0, np.int32)
+    columns = {layout.key_of(name): Values(None, None)} | {link: Values(None, none) for link in spec.links}
+    columns |= {n: Values(pa.array([], c.of_type.arrow), none) for n, c in spec.columns.items()}
+    return TableRows(name, spec, 0, columns, np.empty(0, np.int64))
 
 
 def _circles(feed: SourceTables, table: TableRows, link: str, problems: Problems) -> None:

@@ -29,9 +29,9 @@ class SourceTables:
         self._places: dict[str, tuple[np.ndarray, np.ndarray]] = {}
         self._told: set[tuple[str, str, str]] = set()
 
-    def _problem(self, kind: str, header: str, rows: np.ndarray, reason: Reason, remedy: str, table: str = "") -> None:
+    def problem(self, kind: str, header: str, rows: np.ndarray, reason: Reason, remedy: str, table: str = "") -> None:
         """Adds a problem; `rows` are those of the prepared source, and what `reason` is asked about."""
-        records = rows if self.ready.encoded.records is None else self.ready.encoded.records[rows] if len(rows) else rows
+        records = self.records(rows)
         if not isinstance(reason, str):
             back, ask = dict(zip(records.tolist(), rows.tolist(), strict=True)), reason
 
@@ -40,6 +40,11 @@ class SourceTables:
 
             reason = of_record
         self.problems.add(Problem(kind, self.name, header, records, reason, remedy, table=table))
+
+    def records(self, rows: np.ndarray) -> np.ndarray:
+        """The records, as read, that rows of the prepared source are."""
+        numbers = self.ready.encoded.records
+        return rows if numbers is None or not len(rows) else numbers[rows]
 
     def identity(self, name: str) -> tuple[np.ndarray, int]:
         """Per row of the source the number (from 0) of its record in a table, -1 for none; and how many there are."""
@@ -96,7 +101,7 @@ class SourceTables:
             (values, of_rows), wrong = self.ready.derived(c)
             header = ""
             if len(wrong):
-                self._problem("unfit", "", wrong, f"what {column} is derived from it does not fit {c.type}",
+                self.problem("unfit", "", wrong, f"what {column} is derived from it does not fit {c.type}",
                               f"set a wider type for {name}.{column} in the layout", name)
         else:
             header = c.header
@@ -121,7 +126,7 @@ class SourceTables:
         expected = np.append(usual(codes, encoded.codes, count, len(encoded.values)), -1)[codes]
         rows = np.flatnonzero((encoded.codes < 0) & (expected >= 0))
         if len(rows):
-            self._problem("differs", spec.header, rows, f"is blank where {spec.instead_of} usually has a value",
+            self.problem("differs", spec.header, rows, f"is blank where {spec.instead_of} usually has a value",
                           f'fill the cells, or take "{spec.header}" out of tables > {spec.instead_of}', spec.instead_of)
         return np.where(encoded.codes != expected, encoded.codes, -1)
 
@@ -204,7 +209,7 @@ class SourceTables:
                 return f'"{text}" leads to no {link.to}' + (f'; the nearest is "{near}"' if near else "")
 
             remedy = f'mend the cells, or say missing = "create" or "blank" in tables > {table.name} > links > {name}'
-            self._problem("unknown", header, rows[found.unknown], reason, remedy, link.to)
+            self.problem("unknown", header, rows[found.unknown], reason, remedy, link.to)
         record = found.record
         whole = np.concatenate([record, np.full(table.rows - len(record), -1)]) if len(record) < table.rows else record
         table.columns[name] = Values(None, whole)
@@ -240,7 +245,7 @@ class SourceTables:
         wrong = np.setdiff1d(wrong, found.unknown) if target.missing != "create" else wrong
         if len(wrong):
             known = " + ".join(target.by.values())
-            self._problem("differs", header, rows[wrong], f"differs from what {parent.name} says of the same {known}",
+            self.problem("differs", header, rows[wrong], f"differs from what {parent.name} says of the same {known}",
                           f'mend the cells, or take "{header}" out of repeats of tables > {name} > links > {link} and give it a '
                           "column", parent.name)
 
@@ -257,7 +262,7 @@ class SourceTables:
         if len(wrong := misfits(parts, values)):
             _, codes, starts = self._split(spec.header, spec.split)
             cells = np.flatnonzero(np.add.reduceat(np.append(np.isin(codes, wrong), 0), starts[:-1]) > 0)
-            self._problem("unfit", spec.header, np.flatnonzero(np.isin(self.ready.column(spec.header).codes, cells)),
+            self.problem("unfit", spec.header, np.flatnonzero(np.isin(self.ready.column(spec.header).codes, cells)),
                           f'"{parts[int(wrong[0])].as_py()}" is no {spec.of_type.kind} ({spec.type})',
                           f'mend the cells, or set type = "text" for {table}.{name} in the layout', table)
         return values
@@ -275,13 +280,13 @@ class SourceTables:
 
         if len(wrong := misfits(column.values, values)):
             wide = spec.of_type.width
-            self._problem("too wide" if wide else "unfit", header, rows(wrong),
+            self.problem("too wide" if wide else "unfit", header, rows(wrong),
                           lambda r: f'{_shown(column, r)} has more than {wide} characters' if wide else
                           f"{_shown(column, r)} is no {kind} ({spec.type}{', ' + spec.unit if spec.unit else ''})",
                           f'mend the cells, or set type = "text" for {table}.{name} in the layout', table)
         wrong, said = not_allowed(values, spec)
         if len(wrong):
-            self._problem("not allowed", header, rows(wrong), lambda r: f"{_shown(column, r)} is not {said}",
+            self.problem("not allowed", header, rows(wrong), lambda r: f"{_shown(column, r)} is not {said}",
                           f"mend the cells, or allow it for {table}.{name} in the layout; or say what it means", table)
 
     def _agree(self, table: str, codes: np.ndarray | None, count: int, other: np.ndarray, size: int, header: str) -> None:
@@ -303,23 +308,24 @@ class SourceTables:
             if code < 0:
                 return f"is filled though {key} is blank"
             earlier = first[code] < row and other[first[code]] == expected[code]
-            usual_text = " + ".join(self._text(h, int(example[code])) for h in header.split(" + "))
+            usual_text = " + ".join(self.text(h, int(example[code])) for h in header.split(" + "))
             return (f"differs from {'an earlier row' if earlier else 'most rows'} with the same {key}, which "
                     f"{'says' if earlier else 'say'} {usual_text}")
 
-        self._problem("differs", header, rows, reason,
+        self.problem("differs", header, rows, reason,
                       f'mend the cells, or move "{header}" from tables > {table} to a table with a record per row, or say which of '
                       'its values counts with conflicts = "most frequent"', table)
 
-    def _text(self, header: str, row: int) -> str:
+    def text(self, header: str, row: int) -> str:
         """What stands in a cell, in quotes."""
         if header not in self.ready.encoded.source.headers:
             return "something else"
         column = self.ready.column(header)
         return "nothing" if column.codes[row] < 0 else _shown(column, row)
 
-    def check_filled(self, table: TableRows) -> None:
-        """Adds a problem for each record in which something is blank that must be filled."""
+    def check_filled(self, table: TableRows, *, named: bool = True) -> None:
+        """Adds a problem for each record in which something is blank that must be filled; unless `named` is false, also for
+        records that only others name."""
         for name, column in table.columns.items():
             own = table.spec.columns.get(name)
             if column.codes is None or name in table.spec.optional or (own and own.instead_of):
@@ -328,21 +334,23 @@ class SourceTables:
             if not len(records):
                 continue
             link = table.spec.links.get(name)
-            header = self._header_of(table, name)
+            header = self.header_of(table, name)
             rows = table.source_rows()[records]
             remedy = f'list "{name}" under optional of tables > {table.name}'
+            if (rows < 0).all() and not named:
+                continue
             if (rows < 0).all():
                 why = f"records of {table.name} that only others name have none"
-                self._problem("cannot be", header, np.empty(0, np.int64), why, remedy, table.name)
+                self.problem("cannot be", header, np.empty(0, np.int64), why, remedy, table.name)
                 continue
             if link and link.missing != "create":       # a value is there, but it leads nowhere
                 unknown = {p.header for p in self.problems.found if p.kind == "unknown" and p.source == self.name}
                 if " + ".join(link.by.values()) in unknown:
                     rows = rows[self.ready.column(header).codes[rows] < 0]
             if len(rows := np.unique(rows[rows >= 0])):
-                self._problem("blank", header, rows, "is blank", f"fill the cells, or {remedy}", table.name)
+                self.problem("blank", header, rows, "is blank", f"fill the cells, or {remedy}", table.name)
 
-    def _header_of(self, table: TableRows, name: str) -> str:
+    def header_of(self, table: TableRows, name: str) -> str:
         """The header under which the cells of a column, or what a link is found by, stand."""
         own, link = table.spec.columns.get(name), table.spec.links.get(name)
         if own and not own.told:
@@ -370,7 +378,7 @@ class SourceTables:
             return f"stands in an earlier row too ({other}row {there.row:,})"
 
         headers = [spec.columns[n].header or n if n in spec.columns else n for n in unique]
-        self._problem("again", " + ".join(headers), rows[records], reason,
+        self.problem("again", " + ".join(headers), rows[records], reason,
                       f"mend the rows, or take {', '.join(unique)} out of known_by or unique of tables > {table.name}", table.name)
 
 

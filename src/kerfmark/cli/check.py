@@ -70,7 +70,7 @@ def _tell(result: CheckResult, terminal: Terminal) -> None:
                        [(f"{c.table}.{c.link}", c.to, f"{c.resolved:,}", f"{c.created:,}" if c.created else "-",
                          f"{c.blank:,}" if c.blank else "-") for c in result.links], right=[2, 3, 4])
     for group in result.groups:
-        _group(group, terminal)
+        tell_group(group, terminal)
     terminal.say()
     if not result.problems:
         terminal.say(("fits  ", GOOD), "everything: a cut from ", (result.layout, BOLD), " would build just this "
@@ -82,7 +82,8 @@ def _tell(result: CheckResult, terminal: Terminal) -> None:
                  f"write nothing, unless --set-aside FILE lets the other rows land ({result.seconds:.1f} s)")
 
 
-def _group(group: Group, terminal: Terminal) -> None:
+def tell_group(group: Group, terminal: Terminal) -> None:
+    """Problems of one kind, with their rows and what to do."""
     terminal.say()
     style = {"broken": BAD, "doubtful": HEAD, "odd": FAINT}[group.severity]
     where = f' in "{group.column}"' if group.column else ""

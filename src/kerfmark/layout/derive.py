@@ -33,7 +33,10 @@ def header_mistakes(layout: Layout, headers: Mapping[str, Sequence[str]]) -> lis
         homes = {h: ("tables", t) for t, table in layout.tables.items() if table.source == name for h in table.headers}
         left_out = layout.sources[name].left_out
         free = [h for h in there if h not in homes and h not in left_out]
-        out += [Mistake(place, f'the file has no column "{h}"{near(h, free)}') for h, place in homes.items() if h not in there]
-        out += [Mistake(("sources", name, "left_out"), f'the file has no column "{h}"') for h in left_out if h not in there]
+        may_lack = layout.sources[name].may_lack
+        out += [Mistake(place, f'the file has no column "{h}"{near(h, free)}') for h, place in homes.items()
+                if h not in there and h not in may_lack]
+        out += [Mistake(("sources", name, "left_out"), f'the file has no column "{h}"') for h in left_out
+                if h not in there and h not in may_lack]
         out += [Mistake(("sources", name), f'column "{h}" of the file has no table') for h in free]
     return out

@@ -42,6 +42,7 @@ Spellings = Annotated[tuple[str, ...], BeforeValidator(_texts)]
 Spelling = Annotated[str, BeforeValidator(_said)]
 Clean = Literal["trim", "spaces", "lower", "upper", "capitals", "unicode"]
 Conflicts = Literal["refuse", "first", "last", "most frequent"]
+Known = Literal["", "refuse", "keep", "fill", "overwrite"]
 Missing = Literal["create", "refuse", "blank"]
 
 class PartSpec(_Part):
@@ -63,7 +64,8 @@ class SourceSpec(_Part):
     `delimiter` may be several characters; `edges` are the first characters (from 0) of columns of fixed width. `header_row` counts
     from 1; 0 when no row names the columns; the header goes over `header_rows`. `skip_rows` are rows of the file that are no
     data: 2, -1 (the last one), "40-60". `decimals` and `thousands` mark numbers, `dates`, `timestamps` and `times` are the
-    forms of those, wherever a column's type does not say. `also` maps headers to other spellings that files may have.
+    forms of those, wherever a column's type does not say. `also` maps headers to other spellings that files may have;
+    `may_lack` are headers that a file need not have.
     """
 
     file: str = ""
@@ -90,6 +92,7 @@ class SourceSpec(_Part):
     times: str = ""
     also: dict[str, tuple[str, ...]] = {}
     left_out: tuple[str, ...] = ()
+    may_lack: tuple[str, ...] = ()
 
     @field_validator("skip_rows")
     @classmethod
@@ -250,7 +253,8 @@ class TableSpec(_Part):
     All columns and links must be filled unless they are listed in `optional`. `unique` lists further sets of columns
     that tell records apart. `key` is the name of the generated primary key, or the list of columns that are the primary key
     themselves. `only_rows` is an expression: rows for which it does not hold make no record. `order` are columns by
-    which records are numbered (`-day`: the latest first); otherwise they are in the order of the file. A table that is
+    which records are numbered (`-day`: the latest first); otherwise they are in the order of the file. `known` says what a later
+    file does to a record that is there already: see `verbs.add`. A table that is
     `also_from` other sources has the records of all of them, found by `known_by` under the same headers.
 
     In short, `columns` may be a list of headers and `links` a list of tables; the names are then made from these. Where
@@ -267,6 +271,7 @@ class TableSpec(_Part):
     unique: tuple[tuple[str, ...], ...] = ()
     optional: tuple[str, ...] = ()
     order: tuple[str, ...] = ()
+    known: Known = ""
     key: str | tuple[str, ...] = ""
     links: dict[str, LinkSpec] = {}
     columns: dict[str, ColumnSpec] = {}

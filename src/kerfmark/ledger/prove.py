@@ -50,7 +50,8 @@ class Difference:
 class SourceProof:
     """What comparing one source with its view gave. `changed`: the file is not the one that was loaded; `named` counts the
     records at the end of its table that stand in no row of it: other rows only name them. Rows `set_aside` by the load or
-    `left_out` by the layout are not compared, and `changed_cells` are compared with what the layout makes of them."""
+    `left_out` by the layout are not compared, and `changed_cells` are compared with what the layout, or a later load, makes of
+    them; `known` rows brought nothing new."""
 
     source: str
     file: str
@@ -64,6 +65,7 @@ class SourceProof:
     set_aside: int = 0
     left_out: int = 0
     changed_cells: int = 0
+    known: int = 0
 
     @property
     def holds(self) -> bool:
@@ -96,7 +98,37 @@ class _Expected:
             for link in spec_of.links.values():
                 if spec_of.source == name and (link.loose or link.missing == "blank"):
                     self._as_looked_up(link, db)
+        self._as_changed(db)
         self._order(layout.tables[layout.base_of(name)])
+
+    def _as_changed(self, db: sqlite3.Connection) -> None:
+        """Cells that a later load has changed show what it made of them."""
+        latest = db.execute("SELECT table_name, column_name, row, after FROM kerfmark_changes JOIN kerfmark_loads USING (load_id)"
+                            " WHERE undone_at IS NULL ORDER BY load_id, kerfmark_changes.rowid").fetchall()
+        after: dict[tuple[str, str], dict[int, Any]] = {}
+        for table, column, row, value in latest:
+            after.setdefault((table, column), {})[row] = value
+        for (table, column), rows in after.items():
+            spec = self.layout.tables[table]
+            own = spec.columns.get(column)
+            plain = all(k in spec.columns and spec.columns[k].header in self.headers for k in spec.known_by)
+            if own is None or own.header not in self.headers or not spec.known_by or not plain:
+                continue
+            keys = ", ".join(quote(k) for k in spec.known_by)
+            known = {tuple(r[1:]): rows[r[0]] for r in db.execute(f"SELECT rowid, {keys} FROM {quote(table)}") if r[0] in rows}
+            by = [self.headers.index(spec.columns[k].header) for k in spec.known_by]
+            mixed, count = combine([self.codes[i] for i in by], [len(self.values[i]) for i in by])
+            first = first_rows(mixed, count)
+            named = [tuple(self.values[i][int(self.codes[i][r])].as_py() for i in by) for r in first.tolist()]
+            hit = np.append(np.array([n in known for n in named], bool), False)[mixed]
+            at = self.headers.index(own.header)
+            new = pa.array([known.get(n) for n in named], self.values[at].type)
+            mine = self.values[at].take(pa.array(self.codes[at], mask=self.codes[at] < 0))
+            whole = pc.if_else(pa.array(hit), new.take(pa.array(mixed, mask=mixed < 0)), mine)
+            self.changed += int(np.count_nonzero(hit))
+            encoded = whole.dictionary_encode()
+            self.values[at] = encoded.dictionary
+            self.codes[at] = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
 
     def _kept(self, table: str, spec: ColumnSpec, codes: np.ndarray, size: int) -> np.ndarray:
         """The codes of a column after the layout has chosen among the values of one record, or has wanted none."""
@@ -162,16 +194,17 @@ class _Expected:
 
 
 def prove_source(database: Path, db: sqlite3.Connection, layout: Layout, name: str, encoded: EncodedSource, file: str,
-                 changed: bool, progress: Progress, without: np.ndarray) -> SourceProof:
-    """Compares one source, read anew, with the view that rejoins it; the records in `without` were set aside."""
-    expected = _Expected(layout, name, encoded, db, without)
+                 changed: bool, progress: Progress, aside: np.ndarray, known: np.ndarray) -> SourceProof:
+    """Compares one source, read anew, with the view that rejoins it. The records in `aside` were set aside, and those in `known`
+    brought nothing new, as their records were there already."""
+    expected = _Expected(layout, name, encoded, db, np.union1d(aside, known))
     more = layout.is_looked_up(layout.base_of(name))    # then rows may follow that only others name
     same, count = _same_in_order(database, name, expected, progress, more)
     named = max(0, _count(db, name) - expected.rows) if more else 0
     differences, total = ((), 0) if same else _differences(db, name, expected, named)
     return SourceProof(name, file, expected.rows, count if same else _count(db, name) - named,
-                       expected.rows * len(expected.headers), changed, total, differences, named, len(without) + len(
-                           encoded.source.ragged), expected.ready.left_out, expected.changed)
+                       expected.rows * len(expected.headers), changed, total, differences, named,
+                       len(aside) + len(encoded.source.ragged), expected.ready.left_out, expected.changed, len(known))
 
 
 def _count(db: sqlite3.Connection, source: str) -> int:

@@ -1,9 +1,12 @@
-"""The ledger: four small tables in every database that Kerfmark made. The tables of the user need none of them."""
+"""The ledger: a few small tables in every database that Kerfmark made. The tables of the user need none of them.
+
+What a load added is kept as ranges of row numbers, what it changed as the values before and after; so provenance costs next to
+nothing, and any load can be taken back.
+"""
 
 from __future__ import annotations
 
 import os
-import sqlite3
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,20 +16,27 @@ from kerfmark.errors import Origin, TargetError
 
 TABLES = (
     "CREATE TABLE kerfmark_layouts (layout_id INTEGER PRIMARY KEY, layout TEXT NOT NULL)",
-    "CREATE TABLE kerfmark_loads (load_id INTEGER PRIMARY KEY, loaded_at TIMESTAMP NOT NULL, kerfmark TEXT NOT NULL,"
-    " layout_id INTEGER NOT NULL REFERENCES kerfmark_layouts (layout_id))",
+    "CREATE TABLE kerfmark_loads (load_id INTEGER PRIMARY KEY, verb TEXT NOT NULL, loaded_at TIMESTAMP NOT NULL,"
+    " kerfmark TEXT NOT NULL, layout_id INTEGER NOT NULL REFERENCES kerfmark_layouts (layout_id), undone_at TIMESTAMP)",
     "CREATE TABLE kerfmark_files (load_id INTEGER NOT NULL REFERENCES kerfmark_loads (load_id), source TEXT NOT NULL,"
-    " file TEXT NOT NULL, bytes BIGINT NOT NULL, fingerprint TEXT NOT NULL, rows BIGINT NOT NULL)",
+    " file TEXT NOT NULL, told TEXT NOT NULL, reading TEXT NOT NULL, bytes BIGINT NOT NULL, fingerprint TEXT NOT NULL,"
+    " rows BIGINT NOT NULL)",
+    "CREATE TABLE kerfmark_ranges (load_id INTEGER NOT NULL REFERENCES kerfmark_loads (load_id), table_name TEXT NOT NULL,"
+    " first_row BIGINT NOT NULL, last_row BIGINT NOT NULL)",
+    "CREATE TABLE kerfmark_changes (load_id INTEGER NOT NULL REFERENCES kerfmark_loads (load_id), table_name TEXT NOT NULL,"
+    " row BIGINT NOT NULL, column_name TEXT NOT NULL, before, after)",
     "CREATE TABLE kerfmark_set_aside (load_id INTEGER NOT NULL REFERENCES kerfmark_loads (load_id), source TEXT NOT NULL,"
-    " file TEXT NOT NULL, sheet TEXT NOT NULL, row BIGINT NOT NULL, reason TEXT NOT NULL)",
+    " file TEXT NOT NULL, sheet TEXT NOT NULL, row BIGINT NOT NULL, reason TEXT NOT NULL, known BOOLEAN NOT NULL)",
 )
 
 Execute = Callable[[str, Sequence[Sequence[Any]]], None]
+Ask = Callable[[str], Sequence[Sequence[Any]]]
 
 
 @dataclass(frozen=True)
 class LoadedFile:
-    """A file that a load took in; `file` is relative to the folder of the database where that is possible."""
+    """A file that a load took in; `file` is relative to the folder of the database where that is possible. `told` is what the
+    telling column of its source says of it, `reading` (JSON, "" for what the layout says) how it is read."""
 
     load: int
     source: str
@@ -34,11 +44,14 @@ class LoadedFile:
     bytes: int
     fingerprint: str
     rows: int
+    told: str = ""
+    reading: str = ""
 
 
 @dataclass(frozen=True)
 class RowSetAside:
-    """A row that a load did not take in; `file` and `sheet` as messages call them, `row` as a person counts."""
+    """A row that a load did not take in; `file` and `sheet` as messages call them, `row` as a person counts. `known`: because its
+    record was there already."""
 
     load: int
     source: str
@@ -46,6 +59,47 @@ class RowSetAside:
     sheet: str
     row: int
     reason: str
+    known: bool = False
+
+
+@dataclass(frozen=True)
+class RowsAdded:
+    """The rows of a table, by their numbers, that a load added."""
+
+    load: int
+    table: str
+    first: int
+    last: int
+
+    @property
+    def count(self) -> int:
+        """How many."""
+        return self.last - self.first + 1
+
+
+@dataclass(frozen=True)
+class Change:
+    """A value that a load changed in a row of a table."""
+
+    load: int
+    table: str
+    row: int
+    column: str
+    before: Any
+    after: Any
+
+
+@dataclass(frozen=True)
+class Load:
+    """One load: what made it, when (ISO time in UTC), by which version, from which layout, and when it was taken back ("": it was
+    not)."""
+
+    number: int
+    verb: str
+    at: str
+    version: str
+    layout: int
+    undone_at: str
 
 
 def open_ledger(execute: Execute) -> None:
@@ -54,35 +108,59 @@ def open_ledger(execute: Execute) -> None:
         execute(statement, [()])
 
 
-def write_load(execute: Execute, load: int, at: str, version: str, layout: str, files: Sequence[LoadedFile],
+def write_load(execute: Execute, load: Load, files: Sequence[LoadedFile], added: Sequence[RowsAdded],
                set_aside: Sequence[RowSetAside] = ()) -> None:
-    """Writes down a load with its layout, files and rows set aside; `at` is an ISO time in UTC."""
-    execute("INSERT INTO kerfmark_layouts VALUES (?, ?)", [(load, layout)])
-    execute("INSERT INTO kerfmark_loads VALUES (?, ?, ?, ?)", [(load, at, version, load)])
-    execute("INSERT INTO kerfmark_files VALUES (?, ?, ?, ?, ?, ?)",
-            [(f.load, f.source, f.file, f.bytes, f.fingerprint, f.rows) for f in files])
-    execute("INSERT INTO kerfmark_set_aside VALUES (?, ?, ?, ?, ?, ?)",
-            [(r.load, r.source, r.file, r.sheet, r.row, r.reason) for r in set_aside])
+    """Writes down a load with its files, the rows that it added and those set aside."""
+    execute("INSERT INTO kerfmark_loads VALUES (?, ?, ?, ?, ?, NULL)",
+            [(load.number, load.verb, load.at, load.version, load.layout)])
+    execute("INSERT INTO kerfmark_files VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            [(f.load, f.source, f.file, f.told, f.reading, f.bytes, f.fingerprint, f.rows) for f in files])
+    execute("INSERT INTO kerfmark_ranges VALUES (?, ?, ?, ?)", [(r.load, r.table, r.first, r.last) for r in added])
+    execute("INSERT INTO kerfmark_set_aside VALUES (?, ?, ?, ?, ?, ?, ?)",
+            [(r.load, r.source, r.file, r.sheet, r.row, r.reason, int(r.known)) for r in set_aside])
 
 
-def read_ledger(db: sqlite3.Connection, database: Path) -> tuple[str, list[LoadedFile]]:
-    """The text of the newest layout, and all files that were loaded.
-
-    Raises TargetError when the database has no ledger.
-    """
-    there = {n for (n,) in db.execute("SELECT name FROM sqlite_master WHERE name LIKE 'kerfmark\\_%' ESCAPE '\\'")}
-    if not {"kerfmark_layouts", "kerfmark_files"} <= there:
-        raise TargetError("Kerfmark did not make this database", code="target.no-ledger", origin=Origin(str(database)),
-                          why="its tables kerfmark_layouts and kerfmark_files are missing",
-                          next="make one with kerfmark cut FILE --into DB")
-    text = db.execute("SELECT layout FROM kerfmark_layouts ORDER BY layout_id DESC").fetchone()[0]
-    rows = db.execute("SELECT load_id, source, file, bytes, fingerprint, rows FROM kerfmark_files ORDER BY load_id, rowid")
-    return text, [LoadedFile(*row) for row in rows]
+def write_layout_text(execute: Execute, number: int, text: str) -> None:
+    """Keeps the text of a layout."""
+    execute("INSERT INTO kerfmark_layouts VALUES (?, ?)", [(number, text)])
 
 
-def rows_set_aside(db: sqlite3.Connection) -> list[RowSetAside]:
-    """All rows that loads did not take in."""
-    return [RowSetAside(*row) for row in db.execute("SELECT load_id, source, file, sheet, row, reason FROM kerfmark_set_aside")]
+class Ledger:
+    """What a database's ledger says."""
+
+    def __init__(self, ask: Ask, database: str) -> None:
+        there = {r[0] for r in ask("SELECT name FROM sqlite_master WHERE name LIKE 'kerfmark\\_%' ESCAPE '\\'")}
+        if not {"kerfmark_layouts", "kerfmark_loads", "kerfmark_files", "kerfmark_ranges"} <= there:
+            raise TargetError("Kerfmark did not make this database", code="target.no-ledger", origin=Origin(database),
+                              why="its tables kerfmark_layouts, kerfmark_loads and kerfmark_files are missing",
+                              next="make one with kerfmark cut FILE --into DB")
+        self.loads = [Load(*r) for r in ask(
+            "SELECT load_id, verb, loaded_at, kerfmark, layout_id, COALESCE(undone_at, '') FROM kerfmark_loads ORDER BY load_id")]
+        self.layout_number, self.layout = ask("SELECT layout_id, layout FROM kerfmark_layouts ORDER BY layout_id DESC LIMIT 1")[0]
+        self.files = [LoadedFile(*r) for r in ask(
+            "SELECT load_id, source, file, bytes, fingerprint, rows, told, reading FROM kerfmark_files ORDER BY load_id, rowid")]
+        self.added = [RowsAdded(*r) for r in ask(
+            "SELECT load_id, table_name, first_row, last_row FROM kerfmark_ranges ORDER BY load_id, rowid")]
+        self.set_aside = [RowSetAside(r[0], r[1], r[2], r[3], r[4], r[5], bool(r[6])) for r in ask(
+            "SELECT load_id, source, file, sheet, row, reason, known FROM kerfmark_set_aside ORDER BY load_id, rowid")]
+        self.changed: dict[tuple[int, str], int] = {(r[0], r[1]): r[2] for r in ask(
+            "SELECT load_id, table_name, COUNT(*) FROM kerfmark_changes GROUP BY load_id, table_name")}
+
+    @property
+    def live(self) -> list[Load]:
+        """The loads that were not taken back."""
+        return [load for load in self.loads if not load.undone_at]
+
+    @property
+    def live_files(self) -> list[LoadedFile]:
+        """The files of these."""
+        numbers = {load.number for load in self.live}
+        return [f for f in self.files if f.load in numbers]
+
+    @property
+    def next_load(self) -> int:
+        """The number of the next load."""
+        return max((load.number for load in self.loads), default=0) + 1
 
 
 def file_beside(location: str, folder: Path) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -23,20 +23,25 @@ _YEAR = re.compile(r"(19|20)\d\d$")
 class AlikeSources:
     """Several sources with the same headers, one after the other (see `read.source.Source`).
 
-    `telling` is the header of the first column, which says for each row from which of them it came, in the words of `told`; ""
-    for none.
+    `telling` is the header of the first column, which says for each row from which of them it came, in the words of `told` (or
+    in its own, where a part has such a column); "" for none. A header that some part lacks is blank there.
     """
 
     def __init__(self, parts: Sequence[Source], told: Sequence[str], telling: str, name: str) -> None:
         self.parts, self.told, self.telling, self.name = list(parts), list(told), telling, name
         self.location = parts[0].location
-        self.headers = (telling, *parts[0].headers) if telling else tuple(parts[0].headers)
+        own = [h for h in dict.fromkeys(h for p in parts for h in p.headers) if h != telling]
+        self.headers = (telling, *own) if telling else tuple(own)
         self.how = f"{len(parts)} of one shape{f', told apart by {telling}' if telling else ''}; {parts[0].how}"
         self.ragged: list[RaggedRow] = []
         self.skip_rows: tuple[str, ...] = ()
         self.remarks: list[Remark] = []
         self.fingerprint, self.size, self.skipped = "", 0, 0
         self._starts: list[int] = []
+
+    def lack(self, headers: Collection[str]) -> None:
+        """Gives it columns that no part has; they are blank throughout."""
+        self.headers += tuple(h for h in headers if h not in self.headers)
 
     def place(self, record: int) -> tuple[Source, int]:
         """The part that a record is from, and its number there."""
@@ -67,12 +72,12 @@ class AlikeSources:
         self.size = 0
         for part, told in zip(self.parts, self.told, strict=True):
             starts.append(first)
-            order = [part.headers.index(h) for h in self.headers[bool(self.telling):]]
+            order = [part.headers.index(h) if h in part.headers else -1 for h in self.headers]
 
             def with_part(batch: pa.RecordBatch, told: str = told, order: list[int] = order) -> T:
-                cells = [batch.column(i) for i in order]
-                if self.telling:
-                    cells.insert(0, pa.array([told]).take(pa.array([0] * batch.num_rows, pa.int32())))
+                cells = [batch.column(i) if i >= 0 else pa.nulls(batch.num_rows, pa.string()) for i in order]
+                if self.telling and order[0] < 0:
+                    cells[0] = pa.array([told]).take(pa.array([0] * batch.num_rows, pa.int32()))
                 return work(pa.RecordBatch.from_arrays(cells, names=[str(i) for i in range(len(cells))]))
 
             for piece in part.map_batches(with_part, workers=workers, strict=strict):

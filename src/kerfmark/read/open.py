@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import glob
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from types import MappingProxyType
@@ -14,6 +14,7 @@ from kerfmark.read.database import MAGIC, TableSource, is_url, tables
 from kerfmark.read.delimited import DelimitedSource
 from kerfmark.read.dialect import Dialect, check_path, find_dialect
 from kerfmark.read.json_records import JsonFile
+from kerfmark.read.mended import as_meant
 from kerfmark.read.nested import ColumnarFile, NestedSource, nested_sources
 from kerfmark.read.packed import Bytes, text_files
 from kerfmark.read.source import Reading, Source
@@ -111,7 +112,7 @@ def _starts_with(path: Path, magic: bytes) -> bool:
 def open_again(place: str, name: str, reading: Reading, also: Mapping[str, Sequence[str]] = MappingProxyType({})) -> Source:
     """The one source that a layout describes; what `reading` leaves unsaid is what is usual, not what is found. `also` maps
     headers to other spellings under which the file may have them."""
-    source = _skipping(_again(place, name, reading), reading)
+    source = as_meant(_skipping(_again(place, name, reading), reading))
     other = {s: h for h, spellings in also.items() for s in spellings if h not in source.headers}
     source.headers = tuple(other.get(h, h) for h in source.headers)
     return source
@@ -151,15 +152,17 @@ def _list_of(sources: Sequence[NestedSource], member: str, name: str, path: Path
                       code="source.no-member", origin=Origin(path.name))
 
 
-def together_again(parts: Sequence[Source], told: Sequence[str], telling: str, name: str) -> Source:
-    """Sources of one shape as the one that a layout describes.
+def together_again(parts: Sequence[Source], told: Sequence[str], telling: str, name: str, may_lack: Collection[str] = ()
+                   ) -> AlikeSources:
+    """Sources of one shape as the one that a layout describes; where one lacks a header that it `may_lack`, its cells are blank.
 
-    Raises SourceError when one has not the headers of the first.
+    Raises SourceError when one has not the headers of the others.
     """
-    for part in parts[1:]:
-        if set(part.headers) != set(parts[0].headers):
-            lost, new = set(parts[0].headers) - set(part.headers), set(part.headers) - set(parts[0].headers)
+    whole = AlikeSources(parts, told, telling, name)
+    for part in parts:
+        lost, new = set(whole.headers) - {telling} - set(part.headers) - set(may_lack), set(part.headers) - set(whole.headers)
+        if lost or new:
             raise SourceError("the files of one source do not have the same columns", code="source.shape", origin=part.origin(),
                               why="; ".join([f'"{h}" is missing' for h in sorted(lost)] + [f'"{h}" is new' for h in sorted(new)]),
                               next="give it a source of its own in the layout, or mend its header")
-    return AlikeSources(parts, told, telling, name)
+    return whole

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from kerfmark.build.problems import KINDS, Problem
+from kerfmark.build.problems import KINDS, Problem, Problems
 from kerfmark.build.split import LinkCount, Split, rehearse
 from kerfmark.errors import Origin
 from kerfmark.layout.model import Layout
@@ -98,7 +98,7 @@ def check(layout: str | Path, files: Sequence[str | Path] = (), *, places: int |
     done = rehearse(spec, encoded, enough=stop_after, odd=not stop_after)
     return CheckResult(
         str(path), tuple(_source(n, e, done) for n, e in encoded.items()), _tables(spec, done), tuple(done.links),
-        done.problems.total, tuple(_group(p, encoded, places) for p in done.problems.worst_first()), done.complete,
+        done.problems.total, told_groups(done.problems, encoded, places), done.complete,
         round(time.perf_counter() - started, 3))
 
 
@@ -111,6 +111,11 @@ def _tables(layout: Layout, done: Split) -> tuple[TableChecked, ...]:
     rows = {t.name: t.rows for t in done.tables}
     created = {n: sum(c.created for c in done.links if c.to == n) for n in rows}
     return tuple(TableChecked(n, rows[n], created[n]) for n in layout.tables if n in rows)
+
+
+def told_groups(problems: Problems, sources: Mapping[str, EncodedSource], places: int | None) -> tuple[Group, ...]:
+    """All problems, worst first, each with at most so many places."""
+    return tuple(_group(p, sources, places) for p in problems.worst_first())
 
 
 def _group(problem: Problem, sources: Mapping[str, EncodedSource], most: int | None) -> Group:

@@ -6,28 +6,26 @@ import shlex
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from pathlib import Path
 
 import pyarrow as pa
 
-from kerfmark import __version__
 from kerfmark.build.drafts import TableRows
 from kerfmark.build.split import LinkCount, Split, split
 from kerfmark.errors import DataRefused, Origin, TargetError, UsageError
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import read_layout, write_layout
-from kerfmark.ledger.records import LoadedFile, RowSetAside, file_beside, open_ledger, write_load
+from kerfmark.ledger.records import RowsAdded, open_ledger, write_layout_text, write_load
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
-from kerfmark.read.alike import AlikeSources, parts_of
-from kerfmark.read.source import Reading, Source
+from kerfmark.read.source import Reading
 from kerfmark.store.sqlite.build import NewFile, stored
 from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
 from kerfmark.structure.steer import Steering
 from kerfmark.verbs.mark import mark_sources
-from kerfmark.verbs.rejects import place_of, rejected, writable_rejects
+from kerfmark.verbs.recording import loaded_files, new_load, rows_apart
+from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.sources import open_inputs, open_sources, saving
 
 LAYOUT_ENDING = ".layout.toml"
@@ -148,21 +146,12 @@ def _build(file: NewFile, done: Split, text: str, encoded: dict[str, EncodedSour
         file.finish()
         open_ledger(file.execute)
         folder = file.target.parent
-        files = [LoadedFile(1, n, file_beside(p.location, folder), p.size, p.fingerprint, rows)
-                 for n, e in encoded.items() for p, rows in _files(e)]
-        aside = [RowSetAside(1, r.source, at.file, at.sheet or "", at.row or 0, "; ".join(why for why, _ in r.reasons))
-                 for r in done.set_aside for at in [place_of(encoded, r)]]
-        write_load(file.execute, 1, datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S"), __version__, text, files, aside)
+        write_layout_text(file.execute, 1, text)
+        write_load(file.execute, new_load(1, "cut", 1), loaded_files(1, encoded, folder),
+                   [RowsAdded(1, t.name, 1, t.rows) for t in tables if t.rows], rows_apart(1, encoded, done))
         progress("checking", 0, 0)
         file.verify({t.name: t.rows for t in tables})
         file.publish()
-
-
-def _files(encoded: EncodedSource) -> list[tuple[Source, int]]:
-    """The parts that a source was read from, and the rows of each."""
-    source = encoded.source
-    rows = source.rows_of_parts(encoded.read) if isinstance(source, AlikeSources) else [encoded.read]
-    return list(zip(parts_of(source), rows, strict=True))
 
 
 def _told_of(table: TableRows, batches: Iterator[pa.RecordBatch], progress: Progress) -> Iterator[pa.RecordBatch]:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
+
+from rapidfuzz import fuzz
 
 from kerfmark.errors import KerfmarkError, SourceError, UsageError
 from kerfmark.layout.derive import settled
@@ -14,73 +16,120 @@ from kerfmark.read.open import open_all
 from kerfmark.read.source import Source
 from kerfmark.verbs.sources import open_source
 
+ALIKE = 65.0
+"""How alike two headers are (of 100) for one to be proposed for the other."""
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What a person says about columns that are not as expected: nearly known headers are accepted (`learn`), new ones are left
+    out, or put into a table (by header)."""
+
+    learn: bool = False
+    leave_out: tuple[str, ...] = ()
+    put: Mapping[str, str] = field(default_factory=dict)
+
 
 @dataclass(frozen=True)
 class Routed:
-    """A file or sheet and the source that it feeds; `spec` says how it is read, `told` what its telling column says."""
+    """A file or sheet and the source that it feeds; `spec` says how it is read, `told` what its telling column says. `learned` maps
+    headers of the source to how this file spells them; `left_out` and `put` are headers that are new, and what becomes of them."""
 
     source: str
     place: str
     spec: SourceSpec
     told: str
     why: str
+    learned: dict[str, str] = field(default_factory=dict)
+    left_out: tuple[str, ...] = ()
+    put: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class _Try:
+    """A source that a file was held against: what is missing, what is new, and which new header may be which missing one."""
+
+    source: str
+    spec: SourceSpec
+    headers: set[str]
+    lost: set[str]
+    new: set[str]
+    pairs: dict[str, str]
 
 
 def expected_headers(layout: Layout, source: str) -> set[str]:
-    """The headers that a source of a layout must have, its telling column left out."""
+    """The headers that a source of a layout has, its telling column left out."""
     whole = settled(layout, {})
     known = {h for t in whole.tables.values() if t.source == source for h in t.headers}
     also = {c.header for t in layout.tables.values() if source in t.also_from for c in t.columns.values() if c.header}
     return (known | also | set(layout.sources[source].left_out)) - {layout.sources[source].telling}
 
 
-def route(layout: Layout, files: Sequence[str | Path], only: str = "") -> list[Routed]:
+def route(layout: Layout, files: Sequence[str | Path], only: str = "", wishes: Wishes = Wishes()) -> list[Routed]:
     """The source that each file (and sheet of a workbook) feeds; `only` names the one for all of them.
 
     Raises UsageError for a file that fits none, or several.
     """
-    out: list[Routed] = []
-    for file in files:
-        for found in open_all([file], together=False):
-            out.append(_routed(layout, found, only))
-    return out
-
-
-def _routed(layout: Layout, found: Source, only: str) -> Routed:
-    fits: list[Routed] = []
-    near: list[tuple[int, str, set[str], set[str]]] = []
     if only and only not in layout.sources:
         raise UsageError(f'there is no source "{only}"', next=f"the sources are {', '.join(layout.sources)}")
-    for name, spec in layout.sources.items():
-        if only and name != only:
-            continue
-        wanted = expected_headers(layout, name)
-        as_said = _described(spec, found)
-        try:
-            headers = set(open_source(name, as_said, Path()).headers) - {spec.telling}
-        except KerfmarkError:
-            headers = set(found.headers)
-        lost, new = wanted - headers, headers - wanted
-        if not lost and not new:
-            why = f"its {len(headers)} headers are those of {name}"
-            fits.append(Routed(name, found.location, as_said, _told(spec, found), why))
-        near.append((len(lost) + len(new), name, lost, new))
+    return [_routed(layout, found, only, wishes) for file in files for found in open_all([file], together=False)]
+
+
+def _routed(layout: Layout, found: Source, only: str, wishes: Wishes) -> Routed:
+    tries = [_held_against(layout, name, found) for name in layout.sources if name == (only or name)]
+    fits = [t for t in tries if not t.lost and not t.new]
     if len(fits) > 1:
-        alike = [f for f in fits if snake(Path(found.location).stem).startswith(snake(f.source))]
+        alike = [t for t in fits if snake(Path(found.location).stem).startswith(snake(t.source))]
         fits = alike if len(alike) == 1 else fits
-    if len(fits) == 1:
-        return fits[0]
-    origin = found.origin()
-    if fits:
-        raise UsageError("this fits several sources", code="source.ambiguous", origin=origin,
-                         why=f"{', '.join(f.source for f in fits)} have the same headers",
+    if len(fits) > 1:
+        raise UsageError("this fits several sources", code="source.ambiguous", origin=found.origin(),
+                         why=f"{', '.join(t.source for t in fits)} have the same headers",
                          next=f"say which with --as SOURCE, such as --as {fits[0].source}")
-    _, name, lost, new = min(near, key=lambda n: (n[0], n[1]))
-    raise SourceError("this fits no source of the layout", code="source.unknown", origin=origin,
-                      why=f'it is nearest to "{name}": ' + "; ".join(
-                          [f'"{h}" is missing' for h in sorted(lost)] + [f'"{h}" is new' for h in sorted(new)]),
-                      next=f"mend its header, or say in the layout what a header is called as well: also = {{ ... }} under "
-                           f"sources > {name}")
+    if fits:
+        [t] = fits
+        why = f"its {len(t.headers)} headers are those of {t.source}"
+        return Routed(t.source, found.location, t.spec, _told(layout.sources[t.source], found), why)
+    best = min(tries, key=lambda t: (len(t.lost) + len(t.new) - len(t.pairs), t.source))
+    learned = best.pairs if wishes.learn else {}
+    left_out = tuple(sorted(h for h in best.new - set(learned.values()) if h in wishes.leave_out))
+    put = {h: wishes.put[h] for h in best.new - set(learned.values()) if h in wishes.put}
+    if best.lost - set(learned) or best.new - set(learned.values()) - set(left_out) - set(put):
+        raise _unknown(best, found, learned, {*left_out, *put})
+    why = "; ".join([f"its headers are those of {best.source}"] + [f'"{new}" is learned for "{h}"' for h, new in learned.items()] +
+                    [f'"{h}" is left out' for h in left_out] + [f'"{h}" goes to {t}' for h, t in put.items()])
+    spec = best.spec.model_copy(update={"also": {**best.spec.also, **{h: (*best.spec.also.get(h, ()), new)
+                                                                     for h, new in learned.items()}}})
+    return Routed(best.source, found.location, spec, _told(layout.sources[best.source], found), why, learned, left_out, put)
+
+
+def _held_against(layout: Layout, name: str, found: Source) -> _Try:
+    spec = layout.sources[name]
+    wanted, as_said = expected_headers(layout, name), _described(spec, found)
+    try:
+        headers = set(open_source(name, as_said, Path()).headers) - {spec.telling}
+    except KerfmarkError:
+        headers = set(found.headers)
+    lost, new = wanted - headers - set(spec.may_lack), headers - wanted
+    pairs: dict[str, str] = {}
+    scores = sorted(((fuzz.ratio(snake(a), snake(b)), a, b) for a in lost for b in new), key=lambda s: (-s[0], s[1], s[2]))
+    for score, a, b in scores:
+        if score >= ALIKE and a not in pairs and b not in pairs.values():
+            pairs[a] = b
+    return _Try(name, as_said, headers, lost, new, pairs)
+
+
+def _unknown(best: _Try, found: Source, learned: Mapping[str, str], settled_already: set[str]) -> SourceError:
+    lost = sorted(best.lost - set(learned))
+    new = sorted(best.new - set(learned.values()) - settled_already)
+    said = [f'"{h}" is missing' for h in lost if h not in best.pairs]
+    said += [f'"{h}" is missing, "{best.pairs[h]}" is new: perhaps the same' for h in lost if h in best.pairs]
+    alone = [h for h in new if h not in best.pairs.values()]
+    said += [f'"{h}" is new' for h in alone]
+    steps = ["say --learn if it is (or also = {...} in the layout)"] if any(h in best.pairs for h in lost) else []
+    steps += [f'say --leave-out "{alone[0]}", or --put "{alone[0]}=TABLE" for a column of a table'] if alone else []
+    steps += ["mend its header"] if not steps else []
+    return SourceError("this fits no source that is known", code="source.unknown", origin=found.origin(),
+                       why=f'it is nearest to "{best.source}": ' + "; ".join(said), next="; ".join(steps))
 
 
 _WRITTEN = ("delimiter", "quote", "escape", "encoding", "edges", "header_row", "header_rows")

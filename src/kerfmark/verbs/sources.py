@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import fnmatch
+import json
 import os
 import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
@@ -14,7 +15,7 @@ from kerfmark.errors import LayoutError, Origin, SourceError, UsageError
 from kerfmark.layout.derive import header_mistakes, settled
 from kerfmark.layout.model import Layout, SourceSpec
 from kerfmark.layout.text import refused
-from kerfmark.ledger.records import file_beside
+from kerfmark.ledger.records import LoadedFile, file_beside
 from kerfmark.read.alike import AlikeSources, parts_of
 from kerfmark.read.open import open_again, open_all, open_path, places, together_again
 from kerfmark.read.source import Reading, Source
@@ -60,7 +61,7 @@ def open_source(name: str, spec: SourceSpec, folder: Path, only: Collection[str]
 
     if spec.parts:
         opened = [open_again(at(p.file), p.told, replace(reading, sheet=p.sheet, member=p.member), spec.also) for p in spec.parts]
-        return together_again(opened, [p.told for p in spec.parts], spec.telling, name)
+        return together_again(opened, [p.told for p in spec.parts], spec.telling, name, spec.may_lack)
     if not spec.is_pattern:
         return open_again(at(spec.file), name, reading, spec.also)
     wanted = [p for p in places(at(spec.file)) if not only or file_beside(p, folder) in only]
@@ -68,7 +69,7 @@ def open_source(name: str, spec: SourceSpec, folder: Path, only: Collection[str]
     told = [_filled_in(Path(spec.file).name, Path(place).name) + said if "*" in spec.file else said for place, _, said in found]
     opened = [open_again(place, one, replace(reading, sheet=sheet), spec.also)
               for (place, sheet, _), one in zip(found, told, strict=True)]
-    return together_again(opened, told, spec.telling, name)
+    return together_again(opened, told, spec.telling, name, spec.may_lack)
 
 
 def open_sources(layout: Layout, text: str, name: str, folder: Path) -> dict[str, Source]:
@@ -79,6 +80,38 @@ def open_sources(layout: Layout, text: str, name: str, folder: Path) -> dict[str
     sources = {n: open_source(n, spec, folder) for n, spec in layout.sources.items()}
     check_headers(layout, text, name, sources)
     return sources
+
+
+def as_loaded(spec: SourceSpec, file: LoadedFile) -> SourceSpec:
+    """How a file that was loaded is read again; `spec` is that of its source in the layout of today."""
+    usual = {k: SourceSpec.model_fields[k].default for k in ("delimiter", "quote", "escape", "encoding", "edges", "header_row",
+                                                              "header_rows", "sheet", "member", "cells", "table", "query")}
+    said = SourceSpec.model_validate(json.loads(file.reading) | {"file": file.file})
+    how = {k: getattr(said, k) for k in (*usual, "skip_rows")}
+    return spec.model_copy(update=usual | how | {"file": file.file, "parts": (), "telling": ""})
+
+
+def open_loaded(name: str, spec: SourceSpec, files: Sequence[LoadedFile], folder: Path) -> Source:
+    """The files that were loaded for a source, as one; they are named as seen from a folder.
+
+    Raises SourceError when one is no longer there, or has other columns.
+    """
+    parts = []
+    for file in files:
+        if file.file == "-" or not ("://" in file.file or (folder / file.file).exists()):
+            raise SourceError("the file that was loaded is no longer there", code="source.missing", origin=Origin(file.file),
+                              next="put it back, or move the database with it")
+        parts.append(open_source(name, as_loaded(spec, file), folder))
+    return together(parts, [f.told for f in files], spec.telling, name, spec.may_lack)
+
+
+def together(parts: Sequence[Source], told: Sequence[str], telling: str, name: str, may_lack: Collection[str]) -> Source:
+    """Sources of one shape as one; a single one that says everything itself stays as it is."""
+    if len(parts) == 1 and not telling and not (set(may_lack) - set(parts[0].headers)):
+        return parts[0]
+    whole = together_again(parts, told, telling, name, may_lack)
+    whole.lack(may_lack)
+    return whole
 
 
 def check_headers(layout: Layout, text: str, name: str, sources: Mapping[str, Source]) -> None:

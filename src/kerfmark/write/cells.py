@@ -11,16 +11,8 @@ import re
 
 _RISKY = re.compile(r"'*[=+\-@\t\r]")
 _NUMBER = re.compile(r"-?[0-9]+([.,][0-9]+)*")
-GUARDED = re.compile(r"'+[=+\-@\t\r]")
-"""How a cell begins that was made harmless."""
 
 
 def harmless(text: str) -> str:
-    """A cell that no spreadsheet takes for a formula."""
+    """A cell that no spreadsheet takes for a formula; `read.mended` takes the apostrophe away again."""
     return "'" + text if _RISKY.match(text) and not _NUMBER.fullmatch(text) else text
-
-
-def as_it_was(text: str) -> str:
-    """What `harmless` was given."""
-    return text[1:] if GUARDED.match(text) else text
-"""For one cell; `build.mended` does the same for whole columns."""

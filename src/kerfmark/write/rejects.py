@@ -9,10 +9,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from kerfmark.read.mended import EXTRA
 from kerfmark.write.cells import harmless
 
-EXTRA = ("kerfmark origin", "kerfmark reason", "kerfmark remedy")
-"""The headers of the columns that are added."""
 WIDEST = 60
 
 

@@ -107,7 +107,7 @@ class NewFile:
 
         from kerfmark.store.ddl import statements
 
-        self._statements = statements(layout, headers, dialect(), _type)
+        self._statements = statements(layout, headers, dialect(), type_of)
         for statement in self._statements.tables:
             self._db.execute(statement)
         self._db.close()                                # the Arrow driver brings an SQLite of its own
@@ -234,7 +234,8 @@ def _rename_new(path: Path, target: Path) -> None:
         path.replace(target)
 
 
-def _type(type_: ColumnType) -> Any:
+def type_of(type_: ColumnType) -> Any:
+    """The type of a column as SQLite declares it."""
     from sqlalchemy import BigInteger, Text
 
     from kerfmark.store.ddl import usual_type

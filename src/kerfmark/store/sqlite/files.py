@@ -44,9 +44,8 @@ def is_database(path: Path) -> bool:
         return file.read(16) in (b"", b"SQLite format 3\x00")
 
 
-@contextlib.contextmanager
-def reading(path: Path) -> Iterator[sqlite3.Connection]:
-    """An existing SQLite file, for reading only.
+def existing_database(path: Path) -> Path:
+    """The path of an SQLite file that is there.
 
     Raises TargetError when there is none or it is something else.
     """
@@ -56,13 +55,32 @@ def reading(path: Path) -> Iterator[sqlite3.Connection]:
                           next="check the name and the folder")
     if path.is_dir():
         raise TargetError("this is a folder, not a database", code="target.folder", origin=origin)
-    with translated(path), contextlib.closing(sqlite3.connect(_read_only(path), uri=True)) as db:
-        try:
-            db.execute("SELECT count(*) FROM sqlite_master").fetchone()
-        except sqlite3.DatabaseError as error:
+    with translated(path):
+        if not is_database(path):
             raise TargetError("this is not an SQLite database", code="target.not-a-database", origin=origin,
-                              why=str(error)) from error
-        yield db
+                              why="it does not begin as one")
+    return path
+
+
+@contextlib.contextmanager
+def reading(path: Path) -> Iterator[sqlite3.Connection]:
+    """An existing SQLite file, for reading only. What a program that was killed left half done is taken back first.
+
+    Raises TargetError when there is none or it is something else.
+    """
+    origin = Origin(str(existing_database(path)))
+    with translated(path):
+        journal = path.with_name(path.name + "-journal")
+        if journal.exists():
+            with contextlib.suppress(sqlite3.OperationalError), contextlib.closing(sqlite3.connect(path)) as db:
+                db.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        with contextlib.closing(sqlite3.connect(_read_only(path), uri=True)) as db:
+            try:
+                db.execute("SELECT count(*) FROM sqlite_master").fetchone()
+            except sqlite3.DatabaseError as error:
+                raise TargetError("this is not an SQLite database", code="target.not-a-database", origin=origin,
+                                  why=str(error)) from error
+            yield db
 
 
 def _read_only(path: Path) -> str:

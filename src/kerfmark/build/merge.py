@@ -1,0 +1,441 @@
+"""New rows of tables meet those that a database has already: which records are known, what they would change, what is new.
+
+Records are found by their natural keys; what is looked for goes to the database as whole columns. Nothing is written here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Protocol
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kerfmark.build.drafts import TableRows, Values
+from kerfmark.build.lookup import MOST_COMPARED, Found
+from kerfmark.build.tables import SourceTables
+from kerfmark.layout.model import Layout, TableSpec
+
+POLICIES = ("refuse", "keep", "fill", "overwrite")
+"""What becomes of a record that is there already: its row is refused; what is there stays; only its blanks are filled; the file
+counts."""
+
+
+class Existing(Protocol):
+    """What a database can be asked about the rows of its tables; rows are called by their numbers."""
+
+    def highest(self, table: str) -> int:
+        """The highest number of a row."""
+        ...
+
+    def match(self, table: str, columns: Mapping[str, pa.Array]) -> np.ndarray:
+        """The row with these values in some columns, for each of many; -1 for none."""
+        ...
+
+    def differing(self, table: str, rows: np.ndarray, columns: Mapping[str, pa.Array]) -> dict[str, np.ndarray]:
+        """For each column, which of some rows have another value."""
+        ...
+
+    def texts(self, table: str, column: str, rows: Sequence[int]) -> dict[int, str | None]:
+        """What stands in a column of some rows, as text; "" for a blank."""
+        ...
+
+    def known_texts(self, table: str, column: str, most: int) -> list[str]:
+        """Values of a column, as text."""
+        ...
+
+
+@dataclass(frozen=True)
+class Update:
+    """New values for a column of some rows of a table."""
+
+    table: str
+    column: str
+    rows: np.ndarray
+    values: pa.Array
+
+
+@dataclass
+class TableCount:
+    """What became of a table's records: how many are new, were known and are the same, were kept although they differ, got blanks
+    filled, or were overwritten."""
+
+    name: str
+    added: int = 0
+    known: int = 0
+    kept: int = 0
+    filled: int = 0
+    overwritten: int = 0
+
+
+@dataclass
+class Merged:
+    """What is to be done to a database: new rows by table (columns as the engine stores them, in order), and updates.
+
+    `first` is the number of the first new row of a table; `known_rows` are, by source, the rows whose record was there already.
+    """
+
+    counts: list[TableCount] = field(default_factory=list)
+    new: dict[str, pa.Table] = field(default_factory=dict)
+    first: dict[str, int] = field(default_factory=dict)
+    updates: list[Update] = field(default_factory=list)
+    known_rows: dict[str, np.ndarray] = field(default_factory=dict)
+
+
+class Merger:
+    """Merges the tables of one run."""
+
+    def __init__(self, layout: Layout, feeds: Mapping[str, SourceTables], tables: Mapping[str, TableRows],
+                 found: Mapping[tuple[str, str], Found], existing: Existing, stored: Callable[[pa.Array], pa.Array],
+                 known: str, lacking: Mapping[str, set[str]]) -> None:
+        self.layout, self.feeds, self.tables, self.found = layout, feeds, tables, found
+        self.existing, self.stored, self.known, self.lacking = existing, stored, known, lacking
+        self.rows: dict[str, np.ndarray] = {}           # the number that each record has, or will have, in the database
+        self.is_new: dict[str, np.ndarray] = {}
+        self.keys: dict[str, dict[str, pa.Array]] = {}
+        self.out = Merged()
+
+    def merge(self) -> Merged:
+        """Finds out what is to be done; problems are added to those of the sources."""
+        order = [n for n in self.layout.parents_first() if n in self.tables]
+        for name in order:
+            self._match(name)
+        for name in order:
+            self._compare(name)
+        for name in order:
+            self._new(name)
+        return self.out
+
+    def policy(self, spec: TableSpec) -> str:
+        """What becomes of a known record of a table."""
+        return spec.known or self.known or "refuse"
+
+    # -- which records are known
+
+    def _match(self, name: str) -> None:
+        table, spec = self.tables[name], self.tables[name].spec
+        rows = np.full(table.rows, -1, np.int64)
+        natural = () if isinstance(spec.key, str) else spec.key
+        for columns in dict.fromkeys([*spec.unique_sets, *([natural] if natural else [])]):
+            filled = self._filled(table, columns)
+            if columns != spec.known_by and spec.known_by:
+                filled &= ~self._filled(table, spec.known_by)       # another key counts only where the first one is not said
+            wanted = np.flatnonzero(filled & (rows < 0))
+            if len(wanted):
+                rows[wanted] = self.existing.match(name, self._arrays(name, columns, wanted))
+        self._unknown(name, rows)
+        new = rows < 0
+        creatable = self._creatable(name)
+        new &= creatable
+        first = self.existing.highest(name) + 1
+        self.out.first[name] = first
+        rows[new] = first + np.arange(int(np.count_nonzero(new)))
+        self.rows[name], self.is_new[name] = rows, new
+        if self.layout.has_generated_key(name):
+            self.keys[name] = {self.layout.key_of(name): pa.array(rows, mask=rows < 0)}
+        else:
+            self.keys[name] = self._arrays(name, natural, np.arange(table.rows))
+
+    def _filled(self, table: TableRows, columns: Sequence[str]) -> np.ndarray:
+        out = np.ones(table.rows, bool)
+        for c in columns:
+            codes = table.columns[c].codes
+            assert codes is not None
+            out &= codes >= 0
+        return out
+
+    def _arrays(self, name: str, columns: Sequence[str], records: np.ndarray) -> dict[str, pa.Array]:
+        """Columns and links of some records of a table, as they stand in the database."""
+        table = self.tables[name]
+        out: dict[str, pa.Array] = {}
+        for c in columns:
+            values = table.columns[c]
+            assert values.codes is not None
+            codes = values.codes[records]
+            at = pa.array(codes, mask=codes < 0)
+            if c in table.spec.links:
+                parent = self.keys.get(table.spec.links[c].to)
+                for own, key in self.layout.link_columns(name, c) if parent else ():
+                    out[own] = parent[key].take(at) if parent else pa.nulls(len(codes), pa.int64())
+            else:
+                assert values.values is not None
+                out[c] = self.stored(values.values).take(at)
+        return out
+
+    def _links_to(self, name: str) -> list[tuple[str, str, np.ndarray]]:
+        """The links by value that lead to a table: table, link, and the record that each of its records leads to."""
+        out = []
+        for other, table in self.tables.items():
+            for link, target in table.spec.links.items():
+                codes = table.columns[link].codes
+                if target.to == name and target.by and codes is not None:
+                    out.append((other, link, codes))
+        return out
+
+    def _creatable(self, name: str) -> np.ndarray:
+        """Which records may be made: those that a file has itself, and those that a link may create."""
+        out = np.ones(self.tables[name].rows, bool)
+        for other, link, _ in self._links_to(name):
+            out[self.found[other, link].created] = False
+        for other, link, codes in self._links_to(name):
+            if self.tables[other].spec.links[link].missing == "create":
+                out[codes[codes >= 0]] = True
+        return out
+
+    def _unknown(self, name: str, rows: np.ndarray) -> None:
+        """What leads to a record that is nowhere, and must not be made for it."""
+        creatable = self._creatable(name)
+        for other, link, codes in self._links_to(name):
+            target = self.tables[other].spec.links[link]
+            lost = np.flatnonzero((codes >= 0) & (np.append(rows, 0)[codes] < 0) & ~np.append(creatable, True)[codes])
+            if not len(lost):
+                continue
+            table = self.tables[other]
+            if target.missing == "blank":
+                changed = codes.copy()
+                changed[lost] = -1
+                table.columns[link] = Values(None, changed)
+                continue
+            self._refuse_unknown(table, link, table.source_rows()[lost])
+
+    def _refuse_unknown(self, table: TableRows, link: str, rows: np.ndarray) -> None:
+        target, feed = table.spec.links[link], self.feeds[table.spec.source]
+        [by, *more], header = target.by, next(iter(target.by.values()))
+        known: list[str] = []
+
+        def reason(row: int) -> str:
+            from rapidfuzz import fuzz, process
+
+            if not known:
+                known.extend(self.existing.known_texts(target.to, by, MOST_COMPARED))
+            text = feed.text(header, row)
+            near = None if more else process.extractOne(text.strip('"'), known, scorer=fuzz.ratio, score_cutoff=70)
+            return f"{text} leads to no {target.to}" + (f'; the nearest is "{near[0]}"' if near else "")
+
+        feed.problem("unknown", " + ".join(target.by.values()), rows[rows >= 0], reason,
+                     f'mend the cells, or say missing = "create" or "blank" in tables > {table.name} > links > {link}', target.to)
+
+    # -- what known records would change
+
+    def _compare(self, name: str) -> None:
+        table, spec = self.tables[name], self.tables[name].spec
+        known = np.flatnonzero((self.rows[name] >= 0) & ~self.is_new[name])
+        count = TableCount(name, int(np.count_nonzero(self.is_new[name])), len(known))
+        self.out.counts.append(count)
+        if not len(known):
+            return
+        feed, policy = self.feeds[spec.source], self.policy(self._owner(spec))
+        if spec.each_row:
+            own = table.source_rows()[known]
+            own = own[own >= 0]
+            if policy == "refuse" and len(own):
+                key = " + ".join(feed.key_headers(name)) or "key"
+                feed.problem("again", key, own, f"is in the database already, as a record of {name}",
+                             "leave the row out, or say --known keep, fill or overwrite", name)
+                return
+            self.out.known_rows[spec.source] = feed.records(own)
+        columns = [c for c in (*spec.links, *spec.columns) if c not in spec.known_by and self._is_said(spec, c)]
+        arrays = self._arrays(name, columns, known)
+        differs = self.existing.differing(name, self.rows[name][known], arrays)
+        if spec.part_of and policy == "keep":
+            return
+        changed, filled, kept = (np.zeros(len(known), bool) for _ in range(3))
+        source_rows = table.source_rows()[known]
+        for column in columns:
+            for own_column in self.layout.stored_as(name, [column]):
+                there = differs[own_column]
+                there = there & ~((source_rows < 0) & arrays[own_column].is_null().to_numpy(zero_copy_only=False))
+                if not there.any():
+                    continue
+                at = np.flatnonzero(there)
+                rule = self._rule(spec, column, policy)
+                if rule == "exceptions":
+                    self._exceptions(name, column, known[at])
+                    continue
+                if rule == "refuse":
+                    self._differs(name, column, own_column, known[at])
+                    continue
+                if rule == "fill":
+                    texts = self.existing.texts(name, own_column, self.rows[name][known[at]].tolist())
+                    blank = np.array([texts[r] == "" for r in self.rows[name][known[at]].tolist()], bool)
+                    blank &= arrays[own_column].is_valid().to_numpy(zero_copy_only=False)[at]
+                    kept[at[~blank]] = True
+                    at = at[blank]
+                    filled[at] = True
+                elif rule == "keep":
+                    kept[at] = True
+                    continue
+                else:
+                    changed[at] = True
+                if len(at):
+                    self.out.updates.append(Update(name, own_column, self.rows[name][known[at]],
+                                                   arrays[own_column].take(pa.array(at))))
+        count.kept, count.filled = int(np.count_nonzero(kept)), int(np.count_nonzero(filled))
+        count.overwritten = int(np.count_nonzero(changed))
+        count.known -= int(np.count_nonzero(kept | filled | changed))
+
+    def _owner(self, spec: TableSpec) -> TableSpec:
+        """The table whose records decide what becomes of these: that of which they are part."""
+        return self._owner(self.layout.tables[spec.part_of]) if spec.part_of and not spec.known else spec
+
+    def _is_said(self, spec: TableSpec, column: str) -> bool:
+        """Whether the file says anything in a column: not so for one that it may lack, and does."""
+        headers = spec.columns[column].sources if column in spec.columns else ()
+        return not headers or any(h not in self.lacking.get(spec.source, set()) for h in headers)
+
+    def _rule(self, spec: TableSpec, column: str, policy: str) -> str:
+        own = spec.columns.get(column)
+        if own is not None and own.usual:
+            return "exceptions"
+        if own is not None and own.conflicts != "refuse":
+            return "overwrite" if own.conflicts == "last" else "keep"
+        if spec.part_of and policy != "keep":
+            return "refuse"                             # the parts of a known record are not mended one by one
+        return policy
+
+    def _rows_of(self, name: str, records: np.ndarray) -> tuple[SourceTables, np.ndarray, np.ndarray]:
+        """The rows of a source that say something of some records of a table, and which record each is about."""
+        table, spec = self.tables[name], self.tables[name].spec
+        feed = self.feeds[spec.source]
+        if spec.each_row or spec.part_of or any(c.split for c in spec.columns.values()):
+            rows = table.source_rows()[records]
+            if (rows >= 0).any():
+                return feed, rows[rows >= 0], records[rows >= 0]
+        else:
+            codes, _ = feed.identity(name)
+            rows = np.flatnonzero(np.isin(codes, records))
+            if len(rows):
+                return feed, rows, codes[rows]
+        for other, _, codes in self._links_to(name):    # records that only others name
+            at = np.flatnonzero(np.isin(codes, records))
+            rows = self.tables[other].source_rows()[at]
+            if (rows >= 0).any():
+                return self.feeds[self.tables[other].spec.source], rows[rows >= 0], codes[at[rows >= 0]]
+        return feed, np.empty(0, np.int64), np.empty(0, np.int64)
+
+    def _differs(self, name: str, column: str, own_column: str, records: np.ndarray) -> None:
+        spec = self.tables[name].spec
+        feed, rows, which = self._rows_of(name, records)
+        header = feed.header_of(self.tables[name], column)
+        if feed.name != spec.source:                    # said by a row that only names the record
+            header = next((h for t in self.layout.tables.values() for link in t.links.values() if t.source == feed.name
+                           and link.to == name for c, h in (*link.by.items(), *link.repeats.items()) if c == column), header)
+        there = self.existing.texts(name, own_column, self.rows[name][records].tolist())
+        record_of = dict(zip(rows.tolist(), which.tolist(), strict=True))
+        link = column in spec.links
+
+        def reason(row: int) -> str:
+            text = there.get(int(self.rows[name][record_of[row]])) or ""
+            said = f'"{text}"' if text else "nothing"
+            return f"differs from what the database says of this {name}" + ("" if link else f": {said}")
+
+        feed.problem("differs", header, rows, reason,
+                     f"mend the cells, or say --known keep, fill or overwrite (or known = ... in tables > {name})", name)
+
+    def _exceptions(self, name: str, column: str, records: np.ndarray) -> None:
+        """Rows that say something else than is usual of a known record keep it, whatever is usual in this file."""
+        spec = self.tables[name].spec
+        header = spec.columns[column].header
+        place = self.layout.exceptional(spec.source, header)
+        assert place is not None
+        base, exception, _, _ = place
+        feed, rows, which = self._rows_of(name, records)
+        there = self.existing.texts(name, column, self.rows[name][records].tolist())
+        said = feed.ready.column(header, spec.columns[column])
+        values = self.stored(feed.ready.typed(header, spec.columns[column]))
+        texts = [str(v) for v in pc.cast(values, pa.string()).to_pylist()]
+        base_rows = self.tables[base].source_rows()
+        old = self.tables[base].columns[exception]
+        assert old.codes is not None
+        codes = old.codes.copy()
+        position = {int(r): i for i, r in enumerate(base_rows.tolist())}
+        for row, record in zip(rows.tolist(), which.tolist(), strict=True):
+            code = int(said.codes[row])
+            usual = there.get(int(self.rows[name][record])) or ""
+            codes[position[row]] = -1 if code >= 0 and texts[code] == usual else code
+        self.tables[base].columns[exception] = Values(old.values, codes)
+
+    # -- what is new
+
+    def _new(self, name: str) -> None:
+        table, spec = self.tables[name], self.tables[name].spec
+        new = np.flatnonzero(self.is_new[name])
+        if spec.part_of:
+            new = self._parts_to_add(name, new)
+        for c in [] if not len(new) else [*spec.unique_sets, *(() if isinstance(spec.key, str) else (spec.key,))]:
+            if c != spec.known_by:
+                self._taken(name, c, new)
+        self._blank(name, new)
+        columns: dict[str, pa.Array] = {}
+        if self.layout.has_generated_key(name):
+            if spec.part_of:                            # some may not be added after all
+                self.rows[name][new] = self.out.first[name] + np.arange(len(new))
+            columns[self.layout.key_of(name)] = pa.array(self.rows[name][new])
+        columns |= self._arrays(name, [*spec.links, *spec.columns], new)
+        self.out.new[name] = pa.table(columns)
+        next(c for c in self.out.counts if c.name == name).added = len(new)
+        assert table.rows >= len(new)
+
+    def _parts_to_add(self, name: str, new: np.ndarray) -> np.ndarray:
+        """The new records of a part table whose owner is new as well; more parts of a known record are refused, or left."""
+        spec = self.tables[name].spec
+        owner = self.tables[name].columns[self.layout.owner_link(name)].codes
+        assert owner is not None
+        with_new = self.is_new[spec.part_of][owner[new]]
+        more = new[~with_new]
+        if len(more) and self.policy(self._owner(spec)) != "keep":
+            feed = self.feeds[spec.source]
+            header = next((h for c in spec.columns.values() for h in c.sources), "") or next(
+                (h for link in spec.links.values() for h in link.by.values()), "")
+            feed.problem("differs", header, np.unique(self.tables[name].source_rows()[more]),
+                         f"says more of a known {spec.part_of} than the database: another {name}",
+                         "leave the row out, or say --known keep", name)
+        kept: np.ndarray = new[with_new]
+        return kept
+
+    def _taken(self, name: str, columns: tuple[str, ...], new: np.ndarray) -> None:
+        """New records that have a key, other than that by which they are known, of another record."""
+        table = self.tables[name]
+        wanted = new[self._filled(table, columns)[new]]
+        if not len(wanted):
+            return
+        hits = self.existing.match(name, self._arrays(name, columns, wanted))
+        bad = wanted[hits >= 0]
+        if not len(bad):
+            return
+        feed, rows, which = self._rows_of(name, bad)
+        owner = dict(zip(wanted.tolist(), hits.tolist(), strict=True))
+        record_of = dict(zip(rows.tolist(), which.tolist(), strict=True))
+        shown = next((c for c in table.spec.known_by if c in table.spec.columns), "")
+        there = self.existing.texts(name, shown, hits[hits >= 0].tolist()) if shown else {}
+        header = " + ".join(feed.header_of(table, c) for c in columns)
+        key = " + ".join(feed.key_headers(name))
+
+        def reason(row: int) -> str:
+            other = there.get(owner[record_of[row]], "")
+            mine = feed.text(feed.key_headers(name)[0], row) if shown else ""
+            return f"is that of the {name} \"{other}\" in the database" + (f'; did {mine} mean "{other}"?' if other else "")
+
+        feed.problem("again", header, rows, reason, f"mend {key} or {header}", name)
+
+    def _blank(self, name: str, new: np.ndarray) -> None:
+        """New records that only others name, and of which something is not known that must be."""
+        table, spec = self.tables[name], self.tables[name].spec
+        rows = table.source_rows()[new]
+        made = new[rows < 0]
+        if not len(made) or any(c.split for c in spec.columns.values()):
+            return
+        for column, values in table.columns.items():
+            own = spec.columns.get(column)
+            if values.codes is None or column in spec.optional or (own and own.instead_of):
+                continue
+            bad = made[values.codes[made] < 0]
+            if len(bad):
+                feed, source_rows, _ = self._rows_of(name, bad)
+                header = next((h for t in self.layout.tables.values() for link in t.links.values() if link.to == name
+                               and t.source == feed.name for h in link.by.values()), "")
+                feed.problem("unknown", header, source_rows, f"names a {name} that is not there, and says no {column} of it",
+                             f'add it first, or list "{column}" under optional of tables > {name}', name)
+                return

@@ -1,0 +1,69 @@
+"""Small edits of a layout's text that keep everything else as somebody wrote it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import tomlkit
+
+
+def with_spelling(text: str, source: str, header: str, spelling: str) -> str:
+    """The layout, in which a header may be spelled in another way as well."""
+    doc = tomlkit.parse(text)
+    spec: Any = doc["sources"][source]
+    also = spec.get("also")
+    if also is None:
+        spec["also"] = also = tomlkit.inline_table()
+    also[header] = [*also.get(header, []), spelling]
+    return tomlkit.dumps(doc)
+
+
+def without_column(text: str, source: str, header: str) -> str:
+    """The layout, in which a header that files may have is left out."""
+    doc = tomlkit.parse(text)
+    spec: Any = doc["sources"][source]
+    spec["left_out"] = [*spec.get("left_out", []), header]
+    spec["may_lack"] = [*spec.get("may_lack", []), header]
+    return tomlkit.dumps(doc)
+
+
+def with_column(text: str, source: str, table: str, name: str, header: str, type_: str) -> str:
+    """The layout, in which a header that files may have is a column of a table, blank where nothing is said."""
+    doc = tomlkit.parse(text)
+    spec: Any = doc["tables"][table]
+    columns = spec.get("columns")
+    if columns is None:
+        spec["columns"] = columns = tomlkit.table()
+    if isinstance(columns, list):
+        columns.append(_column(header, type_))
+    else:
+        columns[name] = _column(header, type_)
+    spec["optional"] = [*spec.get("optional", []), name]
+    of: Any = doc["sources"][source]
+    of["may_lack"] = [*of.get("may_lack", []), header]
+    return tomlkit.dumps(doc)
+
+
+def with_type(text: str, table: str, name: str, type_: str) -> str:
+    """The layout, in which a column has another type."""
+    doc = tomlkit.parse(text)
+    columns: Any = doc["tables"][table]["columns"]
+    if isinstance(columns, list):
+        from kerfmark.layout.names import snake
+
+        at = next(i for i, c in enumerate(columns) if snake(c if isinstance(c, str) else c["header"]) == name)
+        columns[at] = _column(columns[at], type_)
+    else:
+        columns[name] = _column(columns[name], type_)
+    return tomlkit.dumps(doc)
+
+
+def _column(column: Any, type_: str) -> Any:
+    if isinstance(column, str):
+        if type_ == "text":
+            return column
+        inline = tomlkit.inline_table()
+        inline["header"] = column
+        column = inline
+    column["type"] = type_
+    return column

@@ -1,0 +1,81 @@
+"""Rows that a load set aside and somebody has mended: the source's own columns, as if they had been right from the beginning.
+
+Such a file has three columns more than its source (where a row stood, what was wrong, what could be done). A cell that a
+spreadsheet would have taken for a formula has an apostrophe before it; here it is taken away again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import Any, TypeVar
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kerfmark.errors import Origin
+from kerfmark.read.source import Piece, RaggedRow, Remark, Source
+
+T = TypeVar("T")
+
+EXTRA = ("kerfmark origin", "kerfmark reason", "kerfmark remedy")
+"""The headers of the columns that are added."""
+GUARDED = r"^'('*[=+\-@\t\r])"
+"""How a cell begins that was made harmless."""
+
+
+class MendedSource:
+    """A source without the columns that setting aside has added (see `read.source.Source`)."""
+
+    def __init__(self, part: Source) -> None:
+        self.part = part
+        self.name, self.location, self.how = part.name, part.location, f"{part.how}, rows that were set aside"
+        self._kept = [i for i, h in enumerate(part.headers) if h not in EXTRA]
+        self.headers = tuple(part.headers[i] for i in self._kept)
+        self.skip_rows = part.skip_rows
+
+    @property
+    def fingerprint(self) -> str:
+        """That of the file."""
+        return self.part.fingerprint
+
+    @property
+    def size(self) -> int:
+        """The bytes of the file."""
+        return self.part.size
+
+    @property
+    def skipped(self) -> int:
+        """Blank rows that were left out."""
+        return self.part.skipped
+
+    @property
+    def ragged(self) -> list[RaggedRow]:
+        """Rows with too few or too many fields."""
+        return self.part.ragged
+
+    @property
+    def remarks(self) -> list[Remark]:
+        """What was noticed."""
+        return self.part.remarks
+
+    def origin(self, record: int | None = None, header: str | None = None) -> Origin:
+        """The place of a record and column in the file as it is now."""
+        return self.part.origin(record, header)
+
+    def settings(self) -> dict[str, Any]:
+        """What a layout must say to read the file."""
+        return self.part.settings()
+
+    def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True) -> Iterator[Piece]:
+        """Applies `work` to every batch of the columns that are the source's own."""
+
+        def own(batch: pa.RecordBatch) -> T:
+            cells = [pc.replace_substring_regex(batch.column(i), GUARDED, r"\1") for i in self._kept]
+            return work(pa.RecordBatch.from_arrays(cells, names=[str(i) for i in range(len(cells))]))
+
+        yield from self.part.map_batches(own, workers=workers, strict=strict)
+
+
+def as_meant(source: Source) -> Source:
+    """A source, without the columns that setting aside has added if it has them."""
+    return MendedSource(source) if set(EXTRA) <= set(source.headers) else source  # type: ignore[return-value]

@@ -1,0 +1,312 @@
+"""add: puts later files into the right tables of a database that is there, in one transaction.
+
+A record that the database has already, found by its natural key, is resolved. What becomes of the row that says it again, and of
+what it says differently, is told by `known`: `refuse` (usual), `keep` what is there, `fill` its blanks only, `overwrite`.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from kerfmark.build.merge import TableCount
+from kerfmark.build.split import LinkCount, Meeting, Split, refused, rehearse
+from kerfmark.errors import DataRefused, Origin, TargetError, UsageError
+from kerfmark.layout.edit import with_column, with_spelling, with_type, without_column
+from kerfmark.layout.names import free_name, snake
+from kerfmark.layout.text import parse_layout
+from kerfmark.ledger.records import Ledger, RowsAdded, write_layout_text, write_load
+from kerfmark.profile.encode import EncodedSource, encode
+from kerfmark.profile.recognise import settle
+from kerfmark.profile.types import ColumnType
+from kerfmark.progress import Progress, silent
+from kerfmark.read.alike import parts_of
+from kerfmark.store.sqlite.build import stored
+from kerfmark.store.sqlite.files import existing_database
+from kerfmark.store.sqlite.structure import add_column, redeclare, refresh_views
+from kerfmark.store.sqlite.working import OpenFile
+from kerfmark.verbs.check import Group, told_groups
+from kerfmark.verbs.recording import loaded_files, new_load, rows_apart
+from kerfmark.verbs.rejects import rejected, writable_rejects
+from kerfmark.verbs.routing import Routed, Wishes, route
+from kerfmark.verbs.sources import open_source, saving, together
+
+__all__ = ["AddResult", "FileAdded", "LinkCount", "TableCount", "Wishes", "add"]
+
+
+@dataclass(frozen=True)
+class FileAdded:
+    """A file or sheet, the source that it feeds, why that one, and its rows."""
+
+    file: str
+    source: str
+    why: str
+    rows: int
+
+
+@dataclass(frozen=True)
+class ValueChanged:
+    """A value that a load changes: where, what was there, and what is there now."""
+
+    table: str
+    column: str
+    row: int
+    before: str
+    after: str
+
+
+@dataclass(frozen=True)
+class AddResult:
+    """What a load did (or would do, when `rehearsed`). `load` is its number, 0 when nothing was written; `learned` are changes of
+    the layout and of the tables' columns, in words; `problems` are told when rehearsed."""
+
+    database: str
+    load: int
+    files: tuple[FileAdded, ...]
+    tables: tuple[TableCount, ...]
+    links: tuple[LinkCount, ...]
+    changes: tuple[ValueChanged, ...]
+    learned: tuple[str, ...]
+    set_aside: int
+    known_rows: int
+    rejects: tuple[str, ...]
+    rehearsed: bool
+    problems: int
+    groups: tuple[Group, ...]
+    seconds: float
+
+
+MOST_CHANGES = 1000
+"""Changed values that are told."""
+
+
+def add(files: Sequence[str | Path], into: str | Path, *, source: str = "", known: str = "", again: bool = False,
+        wishes: Wishes = Wishes(), widen: bool = False, rehearsal: bool = False,  # noqa: B008
+        set_aside: str | Path | None = None, replace: bool = False, progress: Progress = silent) -> AddResult:
+    """Adds files to the tables of a database that Kerfmark made. Everything lands, or nothing.
+
+    Each file feeds the source whose headers it has (`source` names it). Rows that do not fit refuse the whole, unless `set_aside`
+    names a file for them. A file that was loaded already is refused unless `again`. `widen` lets a column take values for which
+    its type was too narrow. With `rehearsal` nothing is written, and problems are told instead of raised.
+
+    Raises UsageError for what cannot be read or fits no source, DataRefused when the data do not fit, TargetError for a database
+    that cannot be written to.
+    """
+    path = existing_database(Path(into))
+    aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
+    if not files:
+        raise UsageError("name at least one file")
+    with OpenFile(path) as file, contextlib.ExitStack() as written:
+        adding = Adding(file, path, Ledger(file.ask, str(path)), progress)
+        result = adding.add(files, source=source, known=known, again=again, wishes=wishes, widen=widen, rehearsal=rehearsal,
+                            aside=aside)
+        written.enter_context(saving(adding.rejects))
+        if not rehearsal:
+            file.commit()
+    return result
+
+
+class Adding:
+    """One load into an open database."""
+
+    def __init__(self, file: OpenFile, path: Path, ledger: Ledger, progress: Progress) -> None:
+        self.file, self.path, self.ledger, self.progress = file, path, ledger, progress
+        self.text = ledger.layout
+        self.layout = parse_layout(self.text, "the layout in the database")
+        self.learned: list[str] = []
+        self.rejects: dict[Path, str | bytes] = {}
+
+    def add(self, files: Sequence[str | Path], *, source: str = "", known: str = "", again: bool = False,
+            wishes: Wishes = Wishes(), widen: bool = False, rehearsal: bool = False,  # noqa: B008
+            aside: Path | None = None, verb: str = "add") -> AddResult:
+        """Does everything but the commit."""
+        started = time.perf_counter()
+        self._check_tables()
+        routed = route(self.layout, files, source, wishes)
+        encoded = self._read(routed, strict=aside is None and not rehearsal)
+        if not again:
+            self._refuse_known_files(encoded, routed)
+        self._learn(routed, encoded)
+        done = self._rehearse(encoded, known, aside is not None)
+        if done.problems.total and widen and self._widen(done, encoded):
+            done = self._rehearse(encoded, known, aside is not None)
+        if done.problems.total and not rehearsal:
+            raise refused(done.problems, encoded)
+        if aside is not None and done.set_aside and not rehearsal:
+            self.rejects = rejected(aside, encoded, done.set_aside)
+        number = self.ledger.next_load
+        changes = self._changes(done)
+        if not rehearsal:
+            self._write(number, verb, done, encoded)
+        rows = {n: e.read for n, e in encoded.items()}
+        counts = {id(r): 0 for r in routed}
+        for name, e in encoded.items():
+            for r, part in zip([r for r in routed if r.source == name], loaded_files(0, {name: e}, self.path.parent), strict=True):
+                counts[id(r)] = part.rows
+        assert sum(rows.values()) == sum(counts.values())
+        return AddResult(
+            str(self.path), 0 if rehearsal else number,
+            tuple(FileAdded(_called(r), r.source, r.why, counts[id(r)]) for r in routed),
+            tuple(sorted(done.merged.counts, key=lambda c: list(self.layout.tables).index(c.name))), tuple(done.links), changes,
+            tuple(self.learned), len(done.set_aside), sum(len(k) for k in done.merged.known_rows.values()),
+            tuple(map(str, self.rejects)), rehearsal, done.problems.total,
+            told_groups(done.problems, encoded, 10) if rehearsal else (), round(time.perf_counter() - started, 3))
+
+    def _check_tables(self) -> None:
+        """Raises TargetError when somebody has taken away what the layout needs."""
+        for name, table in self.layout.tables.items():
+            there = self.file.columns(name)
+            if not there:
+                raise TargetError(f'the table "{name}" is no longer there', code="target.changed", origin=Origin(str(self.path)),
+                                  why="the layout in the database needs it", next="put it back, or cut the files anew")
+            wanted = {*self.layout.key_columns(name), *table.columns, *self.layout.stored_as(name, list(table.links))}
+            lost = [c for c in sorted(wanted) if c not in there]
+            if lost:
+                raise TargetError(f'the table "{name}" has no column "{lost[0]}" any more', code="target.changed",
+                                  origin=Origin(str(self.path)), why="the layout in the database needs it",
+                                  next="put it back, or cut the files anew")
+
+    def _read(self, routed: Sequence[Routed], *, strict: bool) -> dict[str, EncodedSource]:
+        """The sources that files feed, encoded; those of one source are one."""
+        out: dict[str, EncodedSource] = {}
+        for name in dict.fromkeys(r.source for r in routed):
+            mine = [r for r in routed if r.source == name]
+            spec = self.layout.sources[name]
+            lack = {*spec.may_lack, *(h for r in mine for h in (*r.left_out, *r.put))}
+            parts = [open_source(name, r.spec, Path()) for r in mine]
+            out[name] = encode(together(parts, [r.told for r in mine], spec.telling, name, lack), self.progress, strict=strict)
+        return out
+
+    def _refuse_known_files(self, encoded: Mapping[str, EncodedSource], routed: Sequence[Routed]) -> None:
+        loads = {load.number: load for load in self.ledger.live}
+        known = {f.fingerprint: f for f in self.ledger.live_files}
+        seen: dict[str, str] = {}
+        for name, e in encoded.items():
+            for part in parts_of(e.source):
+                place = part.origin().file
+                old = known.get(part.fingerprint)
+                if old and old.source == name:
+                    at = loads[old.load].at
+                    raise DataRefused("this file was loaded already", code="data.again", origin=part.origin(),
+                                      why=f"the same content came as {old.file} with load {old.load} on {at} (UTC)",
+                                      next=f"nothing is to be done; kerfmark undo {self.path} {old.load} takes that load back, "
+                                      "--again loads it a second time")
+                if part.fingerprint in seen:
+                    raise DataRefused("this file is named twice", code="data.again", origin=part.origin(),
+                                      why=f"it has the same content as {seen[part.fingerprint]}", next="leave one of them out")
+                seen[part.fingerprint] = place
+
+    def _learn(self, routed: Sequence[Routed], encoded: Mapping[str, EncodedSource]) -> None:
+        """Changes the layout as was wished, and the tables with it."""
+        before = self.text
+        for r in routed:
+            for header, spelling in r.learned.items():
+                self.text = with_spelling(self.text, r.source, header, spelling)
+                self.learned.append(f'"{spelling}" is another spelling of "{header}" from now on')
+            for header in r.left_out:
+                self.text = without_column(self.text, r.source, header)
+                self.learned.append(f'"{header}" is left out from now on')
+            for header, table in r.put.items():
+                self._put(r.source, header, table, encoded[r.source])
+        if self.text != before:
+            self.layout = parse_layout(self.text, "the layout in the database")
+            refresh_views(self.file, self.layout, {n: e.source.headers for n, e in encoded.items()})
+
+    def _put(self, source: str, header: str, table: str, encoded: EncodedSource) -> None:
+        spec = self.layout.tables.get(table)
+        if spec is None or spec.source != source or spec.part_of:
+            able = [n for n, t in self.layout.tables.items() if t.source == source and not t.part_of]
+            raise UsageError(f'"{table}" is no table that a column of {source} can go to', next=f"these are: {', '.join(able)}")
+        type_ = settle(encoded.column(header)).type
+        name = free_name(snake(header), {*spec.columns, *spec.links, *self.layout.key_columns(table)}, f"{table}_{snake(header)}")
+        self.text = with_column(self.text, source, table, name, header, str(type_))
+        add_column(self.file, table, name, type_)
+        self.learned.append(f'"{header}" is the column {table}.{name} ({type_}) from now on; rows that were there are blank')
+
+    def _rehearse(self, encoded: Mapping[str, EncodedSource], known: str, set_aside: bool) -> Split:
+        self.progress("rehearsing", 0, 0)
+        lacking = {}
+        for name, e in encoded.items():
+            there = {h for part in parts_of(e.source) for h in part.headers}
+            lacking[name] = {h for h in self.layout.sources[name].may_lack if h not in there}
+        return rehearse(self.layout, encoded, set_aside=set_aside, meeting=Meeting(self.file, stored, known, lacking))
+
+    def _widen(self, done: Split, encoded: Mapping[str, EncodedSource]) -> bool:
+        """Gives columns whose type is too narrow for new values a wider one; whether there were any."""
+        wider: dict[tuple[str, str], ColumnType] = {}
+        for problem in done.problems.found:
+            if problem.kind not in ("too wide", "unfit") or not problem.table:
+                continue
+            for name, column in self.layout.tables[problem.table].columns.items():
+                if problem.header in column.sources:
+                    needed = settle(encoded[problem.source].column(problem.header)).type
+                    if new := _wider(column.of_type, needed, encoded[problem.source].column(problem.header).values):
+                        wider[problem.table, name] = new
+        for (table, name), type_ in wider.items():
+            old = self.layout.tables[table].columns[name].type
+            self.text = with_type(self.text, table, name, str(type_))
+            redeclare(self.file, table, name, type_)
+            self.learned.append(f"{table}.{name} is {type_} from now on, no longer {old}")
+        if wider:
+            self.layout = parse_layout(self.text, "the layout in the database")
+        return bool(wider)
+
+    def _changes(self, done: Split) -> tuple[ValueChanged, ...]:
+        """The values that are changed, before and after."""
+        out: list[ValueChanged] = []
+        for update in done.merged.updates:
+            rows = update.rows[:MOST_CHANGES - len(out)].tolist()
+            before = self.file.texts(update.table, update.column, rows) if rows else {}
+            out += [ValueChanged(update.table, update.column, r, before.get(r) or "", "" if v is None else str(v))
+                    for r, v in zip(rows, update.values.slice(0, len(rows)).to_pylist(), strict=True)]
+        return tuple(out)
+
+    def _write(self, number: int, verb: str, done: Split, encoded: Mapping[str, EncodedSource]) -> None:
+        layout_number = self.ledger.layout_number
+        if self.text != self.ledger.layout:
+            layout_number += 1
+            write_layout_text(self.file.execute, layout_number, self.text)
+        added = []
+        order = self.layout.parents_first()
+        for name in order:
+            table = done.merged.new.get(name)
+            if table is None or not table.num_rows:
+                continue
+            self.progress(f"writing {name}", table.num_rows, table.num_rows)
+            self.file.put(name, table.schema, table.combine_chunks().to_batches())
+            first = done.merged.first[name]
+            added.append(RowsAdded(number, name, first, first + table.num_rows - 1))
+        for update in done.merged.updates:
+            self.file.change(update.table, number, update.rows, update.column, update.values)
+        write_load(self.file.execute, new_load(number, verb, layout_number), loaded_files(number, encoded, self.path.parent), added,
+                   rows_apart(number, encoded, done))
+        self.progress("checking", 0, 0)
+        for r in added:
+            if (highest := self.file.highest(r.table)) != r.last or (loose := self.file.loose_ends(r.table, r.first)):
+                raise TargetError("the rows that were added are not what they should be; nothing was kept", code="internal",
+                                  origin=Origin(str(self.path)),
+                                  why=f"{r.table}: last row {highest}, expected {r.last}" if highest != r.last else
+                                  f"{r.table}: {', '.join(loose)} leads nowhere",
+                                  next="look whether a trigger of the database changes rows; else please report it")
+
+
+def _called(routed: Routed) -> str:
+    sheet = f', sheet "{routed.spec.sheet}"' if routed.spec.sheet else ""
+    return (routed.place if "://" in routed.place else Path(routed.place).name) + sheet
+
+
+def _wider(old: ColumnType, needed: ColumnType, values: object) -> ColumnType | None:
+    """A type that holds what the old one does, and the new values; None where there is none of the same kind."""
+    import pyarrow.compute as pc
+
+    if old.kind == "text" and old.width:
+        return ColumnType("text", width=max(old.width, int(pc.max(pc.utf8_length(values)).as_py() or 0)))
+    if old.kind == "decimal" and needed.kind in ("decimal", "integer"):
+        whole = max(old.precision - old.scale, needed.precision - needed.scale if needed.kind == "decimal" else 18)
+        scale = max(old.scale, needed.scale)
+        form = old.form if scale == old.scale else old.form[:-old.scale or None] + old.form[-1] * scale
+        return ColumnType("decimal", whole + scale, scale, form)
+    return None
