@@ -168,7 +168,7 @@ class Merger:
         """The links by value that lead to a table: table, link, and the record that each of its records leads to."""
         out = []
         for other, table in self.tables.items():
-            for link, target in table.spec.links.items():
+            for link, target in table.spec.links.items() if table.spec.source in self.feeds else ():
                 codes = table.columns[link].codes
                 if target.to == name and target.by and codes is not None:
                     out.append((other, link, codes))
@@ -226,8 +226,9 @@ class Merger:
         self.out.counts.append(count)
         if not len(known):
             return
-        feed, policy = self.feeds[spec.source], self.policy(self._owner(spec))
-        if spec.each_row:
+        policy = self.policy(self._owner(spec))
+        if spec.each_row and spec.source in self.feeds:
+            feed = self.feeds[spec.source]
             own = table.source_rows()[known]
             own = own[own >= 0]
             if policy == "refuse" and len(own):
@@ -298,12 +299,12 @@ class Merger:
     def _rows_of(self, name: str, records: np.ndarray) -> tuple[SourceTables, np.ndarray, np.ndarray]:
         """The rows of a source that say something of some records of a table, and which record each is about."""
         table, spec = self.tables[name], self.tables[name].spec
-        feed = self.feeds[spec.source]
+        feed = self.feeds.get(spec.source) or next(iter(self.feeds.values()))
         if spec.each_row or spec.part_of or any(c.split for c in spec.columns.values()):
             rows = table.source_rows()[records]
             if (rows >= 0).any():
                 return feed, rows[rows >= 0], records[rows >= 0]
-        else:
+        elif spec.source in self.feeds:
             codes, _ = feed.identity(name)
             rows = np.flatnonzero(np.isin(codes, records))
             if len(rows):

@@ -8,7 +8,7 @@ import sys
 from collections.abc import Sequence
 
 from kerfmark import __version__
-from kerfmark.cli import add, check, cut, demo, mark, measure, prove, show
+from kerfmark.cli import add, check, cut, demo, loads, mark, measure, prove, refresh, show, trace, undo
 from kerfmark.cli.terminal import Terminal
 from kerfmark.errors import DataRefused, KerfmarkError
 
@@ -41,7 +41,7 @@ def parser() -> argparse.ArgumentParser:
     talk.add_argument("--quiet", action="store_true", help="nothing on standard error but errors")
     talk.add_argument("--verbose", action="store_true", help="each step and when it started, on standard error")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True, title="commands, in the order of the work")
-    for module in (measure, mark, check, cut, add, show, prove, demo):
+    for module in (measure, mark, check, cut, add, show, prove, loads, undo, refresh, trace, demo):
         one = commands.add_parser(module.NAME, help=module.SUMMARY, description=module.ABOUT, formatter_class=plain,
                                   parents=[common], allow_abbrev=False)
         module.arguments(one)

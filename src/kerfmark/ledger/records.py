@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from kerfmark.errors import Origin, TargetError
+from kerfmark.store.sqlite.files import no_ledger
 
 TABLES = (
     "CREATE TABLE kerfmark_layouts (layout_id INTEGER PRIMARY KEY, layout TEXT NOT NULL)",
@@ -131,9 +131,7 @@ class Ledger:
     def __init__(self, ask: Ask, database: str) -> None:
         there = {r[0] for r in ask("SELECT name FROM sqlite_master WHERE name LIKE 'kerfmark\\_%' ESCAPE '\\'")}
         if not {"kerfmark_layouts", "kerfmark_loads", "kerfmark_files", "kerfmark_ranges"} <= there:
-            raise TargetError("Kerfmark did not make this database", code="target.no-ledger", origin=Origin(database),
-                              why="its tables kerfmark_layouts, kerfmark_loads and kerfmark_files are missing",
-                              next="make one with kerfmark cut FILE --into DB")
+            raise no_ledger(database)
         self.loads = [Load(*r) for r in ask(
             "SELECT load_id, verb, loaded_at, kerfmark, layout_id, COALESCE(undone_at, '') FROM kerfmark_loads ORDER BY load_id")]
         self.layout_number, self.layout = ask("SELECT layout_id, layout FROM kerfmark_layouts ORDER BY layout_id DESC LIMIT 1")[0]

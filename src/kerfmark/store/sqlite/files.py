@@ -44,6 +44,13 @@ def is_database(path: Path) -> bool:
         return file.read(16) in (b"", b"SQLite format 3\x00")
 
 
+def no_ledger(path: Path | str) -> TargetError:
+    """The error for a database that Kerfmark did not make."""
+    return TargetError("Kerfmark did not make this database", code="target.no-ledger", origin=Origin(str(path)),
+                       why="its tables kerfmark_layouts, kerfmark_loads and kerfmark_files are missing",
+                       next="make one with kerfmark cut FILE --into DB")
+
+
 def existing_database(path: Path) -> Path:
     """The path of an SQLite file that is there.
 

@@ -17,7 +17,7 @@ import numpy as np
 import pyarrow as pa
 
 from kerfmark.errors import KerfmarkError, Origin, TargetError
-from kerfmark.store.sqlite.files import quote
+from kerfmark.store.sqlite.files import no_ledger, quote
 
 PATIENCE = 10_000
 """Milliseconds that another program's lock is waited for."""
@@ -39,6 +39,8 @@ class OpenFile:
             try:
                 self.ask(f"PRAGMA busy_timeout={self.patience}")
                 self.ask("PRAGMA cache_size=-64000")
+                if not self.ask("SELECT 1 FROM sqlite_master WHERE name = 'kerfmark_loads'"):
+                    raise no_ledger(self.path)
                 self.execute("UPDATE kerfmark_loads SET load_id = load_id WHERE 0")     # the lock for writing
             except BaseException:
                 self._close()

@@ -1,0 +1,44 @@
+"""kerfmark refresh"""
+
+from __future__ import annotations
+
+import argparse
+
+from kerfmark.cli.add import tell
+from kerfmark.cli.terminal import GOOD, Terminal
+from kerfmark.cli.terminal import NAME as BOLD
+from kerfmark.errors import counted
+
+NAME = "refresh"
+SUMMARY = "load files anew that have changed since they were loaded"
+ABOUT = """\
+Compares every file that was loaded with what it was then. If one has changed, its load and all later ones are taken back and made
+again from the files of today, in one transaction. Nothing happens when nothing has changed.
+
+  kerfmark refresh apiary.db
+"""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Declares what the command takes."""
+    parser.add_argument("database", metavar="DB", help="an SQLite file that Kerfmark made")
+    parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite"], help="as for `kerfmark add`")
+
+
+def run(args: argparse.Namespace, terminal: Terminal) -> int:
+    """Runs the command."""
+    from kerfmark.verbs.undo import refresh
+
+    with terminal.progress() as progress:
+        result = refresh(args.database, known=args.known, progress=progress)
+    terminal.result(result)
+    if not result.changed:
+        terminal.say(("unchanged  ", GOOD), "every file is what it was when it was loaded")
+        return 0
+    for file in result.changed:
+        terminal.say("changed ", (file, BOLD))
+    for added in result.added:
+        tell(added, terminal)
+    again = counted(len(result.undone), "load")
+    terminal.say(("refreshed  ", GOOD), f"{again} taken back and made again in {result.seconds:.1f} s")
+    return 0

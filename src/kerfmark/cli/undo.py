@@ -1,0 +1,46 @@
+"""kerfmark undo"""
+
+from __future__ import annotations
+
+import argparse
+
+from kerfmark.cli.terminal import GOOD, Terminal
+from kerfmark.cli.terminal import NAME as BOLD
+from kerfmark.errors import counted
+
+NAME = "undo"
+SUMMARY = "take a load back"
+ABOUT = """\
+Takes the latest load back, or the one that is named: the rows it added go, the values it changed come back, and records that it
+made for others to lead to go if nothing else leads to them. When a later load depends on it, nothing happens.
+
+  kerfmark undo apiary.db
+  kerfmark undo apiary.db 3
+  kerfmark undo apiary.db 3 --through          the later loads too
+"""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Declares what the command takes."""
+    parser.add_argument("database", metavar="DB", help="an SQLite file that Kerfmark made")
+    parser.add_argument("load", nargs="?", type=int, metavar="LOAD", help="the number of a load, as `kerfmark loads` tells it")
+    parser.add_argument("--through", action="store_true", help="take all later loads back as well")
+
+
+def run(args: argparse.Namespace, terminal: Terminal) -> int:
+    """Runs the command."""
+    from kerfmark.verbs.undo import undo
+
+    with terminal.progress() as progress:
+        result = undo(args.database, args.load, through=args.through, progress=progress)
+    terminal.result(result)
+    values = any(v for _, _, v in result.tables)
+    terminal.table(["table", "rows gone", *(["values put back"] if values else [])],
+                   [(t, f"{n:,}", *([f"{v:,}" if v else "-"] if values else [])) for t, n, v in result.tables], right=[1, 2])
+    terminal.say()
+    for table, rows in result.stay:
+        terminal.say(f"{counted(rows, 'row')} of {table} stay, because rows that no load made lead to them")
+    numbers = ", ".join(map(str, result.loads))
+    terminal.say(("taken back  ", GOOD), f"load{'s' if len(result.loads) > 1 else ''} {numbers} of ", (result.database, BOLD),
+                 f" in {result.seconds:.1f} s")
+    return 0
