@@ -130,6 +130,56 @@ def test_what_becomes_of_records_that_are_known(visited: Visited, write: Write, 
     assert kerfmark("prove", "v.db", "--json").json["holds"]
 
 
+def test_records_may_be_added_again_where_the_layout_says_so(visited: Visited, write: Write, kerfmark: Runner) -> None:
+    write("more.csv", FIRST.replace("ok", "new"))
+    told = kerfmark("add", "more.csv", "--into", "v.db", "--known", "add", code=2).err
+    assert "keeps no of visit unique" in told and 'known = "add"' in told
+    write("l.toml", LAYOUT.replace('each_row = true', 'each_row = true\nknown = "add"', 1))
+    kerfmark("cut", "l.toml", "--into", "v.db", "--replace")
+    kerfmark("add", "more.csv", "--into", "v.db", "--backup", "before.db")
+    assert visited("SELECT visit_id, no, note, hive_id FROM visit") == [(1, 1, "ok", 1), (2, 2, None, 2), (3, 1, "new", 1),
+                                                                      (4, 2, None, 2)]
+    assert kerfmark("prove", "v.db", "--json").json["holds"] and kerfmark("prove", "before.db").code == 0
+
+
+def test_files_without_header_and_sources_of_one_shape(write: Write, kerfmark: Runner, tmp_path: Path) -> None:
+    write("a.csv", "1,2\n3,4\n")
+    write("l.toml", 'kerfmark = 1\n[sources.a]\nfile = "a.csv"\nheader_row = 0\n[sources.b]\nfile = "a.csv"\nheader_row = 0\n'
+          '[tables.one]\nsource = "a"\neach_row = true\ncolumns = {x = "column 1", y = "column 2"}\n'
+          '[tables.two]\nsource = "b"\neach_row = true\ncolumns = {x = "column 1", y = "column 2"}\n')
+    kerfmark("cut", "l.toml", "--into", "a.db")
+    write("later.csv", "5,6\n7,8\n")
+    told = kerfmark("add", "later.csv", "--into", "a.db", code=2).err
+    assert "fits several sources" in told and "--as a" in told
+    kerfmark("add", "later.csv", "--into", "a.db", "--as", "b")
+    assert ask(tmp_path / "a.db", "SELECT x, y FROM two") == [("1", "2"), ("3", "4"), ("5", "6"), ("7", "8")]
+    write("b-9.csv", "9,9\n")
+    assert kerfmark("add", "b-9.csv", "--into", "a.db", "--json").json["files"][0]["source"] == "b"     # told by its name
+
+
+def test_natural_keys_and_lists_and_a_telling_column(write: Write, kerfmark: Runner, tmp_path: Path) -> None:
+    write("v-01.csv", "no,apiary,grid,given,m1,m2\nA,Weir,XK 1,thymol; sugar,1,\n")
+    write("l.toml", 'kerfmark = 1\n[sources.v]\nfile = "v-*.csv"\ntelling = "month"\n[tables.visit]\neach_row = true\n'
+          'known_by = ["no"]\nkey = ["no"]\nlinks = ["apiary"]\ncolumns = ["no", "month"]\n'
+          '[tables.apiary]\nknown_by = ["apiary"]\nkey = ["apiary"]\ncolumns = ["apiary", "grid"]\n'
+          '[tables.mite]\npart_of = "visit"\nknown_by = ["visit_id", "nth"]\nlinks = ["visit"]\n'
+          'columns = {nth = {told = ["1", "2"], type = "integer"}, mites = {headers = ["m1", "m2"], type = "integer"}}\n'
+          '[tables.treatment]\nknown_by = ["name"]\ncolumns = {name = {header = "given", split = "; "}}\n'
+          '[tables.visit_treatment]\npart_of = "visit"\nknown_by = ["visit_id", "nth"]\ncolumns = {nth = {position = true}}\n'
+          '[tables.visit_treatment.links]\nvisit_id = "visit"\ntreatment_id = {to = "treatment", by = {name = "given"}}\n')
+    kerfmark("cut", "l.toml", "--into", "v.db")
+    write("v-02.csv", "no,apiary,grid,given,m1,m2\nB,Weir,XK 1,sugar; salt,4,5\nC,Mill,XK 2,,,6\n")
+    kerfmark("add", "v-02.csv", "--into", "v.db")
+    assert ask(tmp_path / "v.db", "SELECT no, month, apiary_id FROM visit") == [("A", "01", "Weir"), ("B", "02", "Weir"),
+                                                                               ("C", "02", "Mill")]
+    assert ask(tmp_path / "v.db", "SELECT visit_id, nth, mites FROM mite") == [("A", 1, 1), ("B", 1, 4), ("B", 2, 5), ("C", 2, 6)]
+    assert ask(tmp_path / "v.db", "SELECT visit_id, name FROM visit_treatment JOIN treatment USING (treatment_id)") == [
+        ("A", "thymol"), ("A", "sugar"), ("B", "sugar"), ("B", "salt")]
+    assert kerfmark("prove", "v.db", "--json").json["holds"]
+    kerfmark("undo", "v.db")
+    assert ask(tmp_path / "v.db", "SELECT apiary FROM apiary") == ["Weir"] and kerfmark("prove", "v.db", "--json").json["holds"]
+
+
 def test_the_proof_knows_what_later_loads_have_changed(visited: Visited, write: Write, kerfmark: Runner, tmp_path: Path) -> None:
     write("more.csv", "no,day,note,hive,kind,keeper\n2,2025-02-02,new,H2,tin,Cy\n3,2025-01-03,x,H1,wood,Ada\n")
     kerfmark("add", "more.csv", "--into", "v.db", "--known", "overwrite")

@@ -18,9 +18,9 @@ from kerfmark.build.lookup import MOST_COMPARED, Found
 from kerfmark.build.tables import SourceTables
 from kerfmark.layout.model import Layout, TableSpec
 
-POLICIES = ("refuse", "keep", "fill", "overwrite")
+POLICIES = ("refuse", "keep", "fill", "overwrite", "add")
 """What becomes of a record that is there already: its row is refused; what is there stays; only its blanks are filled; the file
-counts."""
+counts; it is added again under a new key (records with a row of their own only, the others are resolved)."""
 
 
 class Existing(Protocol):
@@ -110,7 +110,7 @@ class Merger:
 
     def policy(self, spec: TableSpec) -> str:
         """What becomes of a known record of a table."""
-        return spec.known or self.known or "refuse"
+        return spec.known or (self.known if self.known != "add" or spec.each_row else "") or "refuse"
 
     # -- which records are known
 
@@ -118,7 +118,8 @@ class Merger:
         table, spec = self.tables[name], self.tables[name].spec
         rows = np.full(table.rows, -1, np.int64)
         natural = () if isinstance(spec.key, str) else spec.key
-        for columns in dict.fromkeys([*spec.unique_sets, *([natural] if natural else [])]):
+        again = spec.each_row and self.policy(spec) == "add" and spec.source in self.feeds
+        for columns in dict.fromkeys([*spec.unique_sets, *([natural] if natural else [])]) if not again else ():
             filled = self._filled(table, columns)
             if columns != spec.known_by and spec.known_by:
                 filled &= ~self._filled(table, spec.known_by)       # another key counts only where the first one is not said

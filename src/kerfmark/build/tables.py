@@ -90,7 +90,7 @@ class SourceTables:
             columns[column] = self._column(name, spec, column, c, codes, count, first)
         table = TableRows(name, spec, count, columns, first)
         for unique in spec.unique_sets if isinstance(spec.key, str) else [*spec.unique_sets, spec.key]:
-            if spec.each_row or unique != spec.known_by:
+            if (spec.each_row or unique != spec.known_by) and (spec.known != "add" or unique != spec.known_by):
                 self._unique(table, unique)
         return table
 

@@ -32,9 +32,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("files", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads")
     parser.add_argument("--into", required=True, metavar="DB", help="an SQLite file that Kerfmark made")
     parser.add_argument("--as", dest="source", default="", metavar="SOURCE", help="the source that the files feed")
-    parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite"],
+    parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite", "add"],
                         help="records that are there already: refuse the row (usual), keep what is there, fill its blanks, "
-                             "overwrite it")
+                             "overwrite it, or add it again under a new key")
     parser.add_argument("--rehearse", action="store_true", help="tell what would be done, and write nothing")
     parser.add_argument("--set-aside", metavar="FILE", help="let the good rows land, and write the others there (.csv or .xlsx)")
     parser.add_argument("--replace", action="store_true", help="overwrite the file for rows set aside")
@@ -43,6 +43,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--leave-out", action="append", default=[], metavar="HEADER", help="leave out a column that is new")
     parser.add_argument("--put", action="append", default=[], metavar="HEADER=TABLE", help="put a column that is new into a table")
     parser.add_argument("--widen", action="store_true", help="widen columns that new values do not fit into")
+    parser.add_argument("--backup", metavar="FILE", help="copy the database there first")
     parser.add_argument("--changes", action="store_true", help="tell each value that is changed, before and after")
 
 
@@ -59,7 +60,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     wishes = Wishes(args.learn, tuple(args.leave_out), put)
     with terminal.progress() as progress:
         result = add(args.files, args.into, source=args.source, known=args.known, again=args.again, wishes=wishes, widen=args.widen,
-                     rehearsal=args.rehearse, set_aside=args.set_aside, replace=args.replace, progress=progress)
+                     rehearsal=args.rehearse, set_aside=args.set_aside, replace=args.replace, backup=args.backup,
+                     progress=progress)
     terminal.result(result)
     tell(result, terminal, changes=args.changes)
     if result.rehearsed and result.problems and not result.set_aside:

@@ -37,17 +37,25 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
              ["mark", str(folder / "register.xlsx"), str(folder / "inspections-2025.csv")],
              ["cut", str(folder / "inspections-2025.csv"), "--into", database, "--replace"],
              ["show", database, "--rows", "2"],
-             ["prove", database]]
+             ["prove", database],
+             ["add", str(folder / "inspections-2026-01.csv"), "--into", database],
+             ["add", str(folder / "inspections-2026-04.csv"), "--into", database, "--rehearse"],
+             ["loads", database],
+             ["undo", database]]
     extra = [f"--{k}" for k in ("json", "quiet", "verbose") if getattr(args, k)]
     for command in story:
         terminal.say()
         terminal.say(("$ ", FAINT), ("kerfmark " + shlex.join(command), BOLD))
         code: int = args.program([*command, *extra])
-        if code:
+        if code and "--rehearse" not in command:        # that one is to show what is refused
             return code
     terminal.say()
     terminal.say("Try next:")
-    for line in (f"kerfmark show {shlex.quote(database)} hive --rows 10",
+    for line in (f"kerfmark check {shlex.quote(str(folder / 'apiary.layout.toml'))} "
+                 f"{shlex.quote(str(folder / 'inspections-2026-05.csv'))}",
+                 f"kerfmark add {shlex.quote(str(folder))}/inspections-2026-05.csv --into {shlex.quote(database)} --set-aside "
+                 f"{shlex.quote(str(folder / 'mend-me.csv'))}",
+                 f"kerfmark show {shlex.quote(database)} hive --rows 10",
                  f"sqlite3 {shlex.quote(database)} 'SELECT * FROM inspections_flat LIMIT 3'   (or any other program)",
                  "kerfmark cut " + shlex.join(str(folder / n) for n in ("register.xlsx", "inspections-2025.csv"))
                  + f" --into {shlex.quote(str(folder / 'both.db'))}   (files that belong together)",

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import argparse
 
+from kerfmark.cli.terminal import BAD, FAINT, HEAD, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
-from kerfmark.cli.terminal import Terminal, size
 
 NAME = "loads"
 SUMMARY = "what was loaded into a database, and when"
@@ -29,21 +29,19 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
 
     result = loads(args.database)
     terminal.result(result)
-    rows = []
     for load in result.loads:
-        files = [(f.file, f"{f.rows:,}", size(f.bytes), f.fingerprint[:8]) for f in load.files] or [("-", "-", "-", "-")]
-        said = ", ".join(f"{t} {n:,}" for t, n, _ in load.tables if n)
-        changed = sum(c for _, _, c in load.tables)
-        state = f"taken back {load.undone_at}" if load.undone_at else said or "nothing new"
-        for i, (file, count, bytes_, print_) in enumerate(files):
-            before = (str(load.number), load.verb, load.at)
-            after = (f"{changed:,}" if changed else "-", f"{load.set_aside:,}" if load.set_aside else "-", f"v{load.layout}", state)
-            blank = i > 0                               # said once, beside the first file
-            rows.append((*(("",) * 3 if blank else before), file, count, bytes_, print_, *(("",) * 4 if blank else after)))
-    terminal.table(["load", "by", "at (UTC)", "file", "rows", "size", "print", "changed", "aside", "layout", "added"], rows,
-                   right=[0, 4, 5, 7, 8], cut=[3, 10])
+        state = (f"   taken back {load.undone_at}", BAD) if load.undone_at else ("", FAINT)
+        terminal.say((f"load {load.number}", HEAD), f"   {load.verb}   {load.at} (UTC)   ", (f"layout {load.layout}", FAINT), state)
+        if load.files:
+            terminal.table(["  file", "rows", "size", "fingerprint"],
+                           [(f"  {f.file}", f"{f.rows:,}", size(f.bytes), f.fingerprint[:12]) for f in load.files], right=[1, 2],
+                           cut=[0])
+        added = ", ".join(f"{t} {n:,}" for t, n, _ in sorted(load.tables, key=lambda t: -t[1]) if n)
+        changed = ", ".join(f"{t} {n:,}" for t, _, n in load.tables if n)
+        terminal.say("  added: ", added or "nothing new", f"; values changed: {changed}" if changed else "",
+                     f"; rows set aside: {load.set_aside:,}" if load.set_aside else "")
+        terminal.say()
     live = [load for load in result.loads if not load.undone_at]
     if live:
-        terminal.say()
         terminal.say("kerfmark undo ", (result.database, BOLD), f" takes load {live[-1].number} back")
     return 0

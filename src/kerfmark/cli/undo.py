@@ -24,6 +24,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     parser.add_argument("database", metavar="DB", help="an SQLite file that Kerfmark made")
     parser.add_argument("load", nargs="?", type=int, metavar="LOAD", help="the number of a load, as `kerfmark loads` tells it")
+    parser.add_argument("--backup", metavar="FILE", help="copy the database there first")
     parser.add_argument("--through", action="store_true", help="take all later loads back as well")
 
 
@@ -32,7 +33,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.verbs.undo import undo
 
     with terminal.progress() as progress:
-        result = undo(args.database, args.load, through=args.through, progress=progress)
+        result = undo(args.database, args.load, through=args.through, backup=args.backup, progress=progress)
     terminal.result(result)
     values = any(v for _, _, v in result.tables)
     terminal.table(["table", "rows gone", *(["values put back"] if values else [])],

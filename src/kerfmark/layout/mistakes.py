@@ -243,6 +243,8 @@ def _of_table(layout: Layout, name: str, table: TableSpec) -> list[Mistake]:
         wrong("say known_by, or each_row = true for a record per row")
     if table.also_from and (not table.known_by or any(k not in table.columns for k in table.known_by)):
         wrong("a table of several sources must be known_by columns of its own", "also_from")
+    if table.known == "add" and (not table.each_row or not isinstance(table.key, str)):
+        wrong("only records of a table with each_row and a generated key can be added again", "known")
     if not isinstance(table.key, str) and not table.key:
         wrong("name at least one column, or leave it out for a generated key", "key")
     same: dict[str, str] = {} if not isinstance(table.key, str) else {layout.key_of(name).lower(): "key"}

@@ -42,7 +42,7 @@ Spellings = Annotated[tuple[str, ...], BeforeValidator(_texts)]
 Spelling = Annotated[str, BeforeValidator(_said)]
 Clean = Literal["trim", "spaces", "lower", "upper", "capitals", "unicode"]
 Conflicts = Literal["refuse", "first", "last", "most frequent"]
-Known = Literal["", "refuse", "keep", "fill", "overwrite"]
+Known = Literal["", "refuse", "keep", "fill", "overwrite", "add"]
 Missing = Literal["create", "refuse", "blank"]
 
 class PartSpec(_Part):

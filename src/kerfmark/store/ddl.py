@@ -79,7 +79,7 @@ def statements(layout: Layout, headers: Mapping[str, Sequence[str]], dialect: Di
             if columns not in keys:
                 keys.append(columns)
                 indexes.append(Index(f"{name}_known_by" if unique == spec.known_by else f"{name}_unique_{'_'.join(unique)}"[:60],
-                                     *(table.c[c] for c in columns), unique=True))
+                                     *(table.c[c] for c in columns), unique=spec.known != "add" or unique != spec.known_by))
         covered = {k[0] for k in keys}
         indexes += [Index(f"{name}_{link}"[:60], *(table.c[own] for own, _ in layout.link_columns(name, link)))
                     for link in spec.links if layout.link_columns(name, link)[0][0] not in covered]

@@ -25,7 +25,7 @@ from kerfmark.profile.types import ColumnType
 from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
 from kerfmark.store.sqlite.build import stored
-from kerfmark.store.sqlite.files import existing_database
+from kerfmark.store.sqlite.files import copy_database, existing_database
 from kerfmark.store.sqlite.structure import add_column, redeclare, refresh_views
 from kerfmark.store.sqlite.working import OpenFile
 from kerfmark.verbs.check import Group, told_groups
@@ -85,12 +85,14 @@ MOST_CHANGES = 1000
 
 def add(files: Sequence[str | Path], into: str | Path, *, source: str = "", known: str = "", again: bool = False,
         wishes: Wishes = Wishes(), widen: bool = False, rehearsal: bool = False,  # noqa: B008
-        set_aside: str | Path | None = None, replace: bool = False, progress: Progress = silent) -> AddResult:
+        set_aside: str | Path | None = None, replace: bool = False, backup: str | Path | None = None,
+        progress: Progress = silent) -> AddResult:
     """Adds files to the tables of a database that Kerfmark made. Everything lands, or nothing.
 
     Each file feeds the source whose headers it has (`source` names it). Rows that do not fit refuse the whole, unless `set_aside`
     names a file for them. A file that was loaded already is refused unless `again`. `widen` lets a column take values for which
-    its type was too narrow. With `rehearsal` nothing is written, and problems are told instead of raised.
+    its type was too narrow; `backup` names a file for a copy of the database as it was. With
+    `rehearsal` nothing is written, and problems are told instead of raised.
 
     Raises UsageError for what cannot be read or fits no source, DataRefused when the data do not fit, TargetError for a database
     that cannot be written to.
@@ -99,6 +101,8 @@ def add(files: Sequence[str | Path], into: str | Path, *, source: str = "", know
     aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
     if not files:
         raise UsageError("name at least one file")
+    if backup is not None:
+        copy_database(path, Path(backup))
     with OpenFile(path) as file, contextlib.ExitStack() as written:
         adding = Adding(file, path, Ledger(file.ask, str(path)), progress)
         result = adding.add(files, source=source, known=known, again=again, wishes=wishes, widen=widen, rehearsal=rehearsal,
@@ -125,6 +129,8 @@ class Adding:
         """Does everything but the commit."""
         started = time.perf_counter()
         self._check_tables()
+        if known == "add":
+            self._check_not_unique()
         routed = route(self.layout, files, source, wishes)
         encoded = self._read(routed, strict=aside is None and not rehearsal)
         if not again:
@@ -168,6 +174,14 @@ class Adding:
                 raise TargetError(f'the table "{name}" has no column "{lost[0]}" any more', code="target.changed",
                                   origin=Origin(str(self.path)), why="the layout in the database needs it",
                                   next="put it back, or cut the files anew")
+
+    def _check_not_unique(self) -> None:
+        """Raises UsageError where the database would not take a record a second time."""
+        for name, table in self.layout.tables.items():
+            if table.each_row and table.known_by and table.known != "add":
+                raise UsageError(f"the database keeps {' + '.join(table.known_by)} of {name} unique, so none can be added again",
+                                 next=f'say known = "add" in tables > {name} of the layout and cut anew; or --known keep, fill or '
+                                      "overwrite")
 
     def _read(self, routed: Sequence[Routed], *, strict: bool) -> dict[str, EncodedSource]:
         """The sources that files feed, encoded; those of one source are one."""

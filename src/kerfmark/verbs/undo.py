@@ -19,7 +19,7 @@ from kerfmark.profile.encode import encode, records_of
 from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
 from kerfmark.store.sqlite.build import stored
-from kerfmark.store.sqlite.files import existing_database, reading
+from kerfmark.store.sqlite.files import copy_database, existing_database, reading
 from kerfmark.store.sqlite.working import OpenFile
 from kerfmark.verbs.add import Adding, AddResult
 from kerfmark.verbs.recording import now
@@ -103,13 +103,17 @@ def _shown(ledger: Ledger, load: Load) -> LoadShown:
                      sum(r.load == load.number and not r.known for r in ledger.set_aside), load.layout, load.undone_at)
 
 
-def undo(database: str | Path, load: int | None = None, *, through: bool = False, progress: Progress = silent) -> UndoResult:
+def undo(database: str | Path, load: int | None = None, *, through: bool = False, backup: str | Path | None = None,
+         progress: Progress = silent) -> UndoResult:
     """Takes a load back (the latest one, if none is named): its rows go, the values that it changed come back.
 
-    When later loads depend on it, nothing happens, unless they are taken back too (`through`). Everything happens, or nothing.
-    Raises UsageError when there is no such load, DataRefused when something depends on it or was changed since.
+    `backup` names a file for a copy of the database as it was. When later loads depend on it, nothing happens, unless they are
+    taken back too (`through`). Everything happens, or nothing. Raises UsageError when there is no such load, DataRefused when
+    something depends on it or was changed since.
     """
     started, path = time.perf_counter(), existing_database(Path(database))
+    if backup is not None:
+        copy_database(path, Path(backup))
     with OpenFile(path) as file:
         ledger = Ledger(file.ask, str(path))
         number = _wanted(ledger, load)

@@ -51,6 +51,18 @@ def no_ledger(path: Path | str) -> TargetError:
                        next="make one with kerfmark cut FILE --into DB")
 
 
+def copy_database(path: Path, to: Path) -> None:
+    """Makes a copy of a database by the engine's own means.
+
+    Raises TargetError when the copy exists already or cannot be written.
+    """
+    if to.exists():
+        raise TargetError("the file for the copy exists already", code="target.exists", origin=Origin(str(to)),
+                          next="name another file")
+    with (translated(to), contextlib.closing(sqlite3.connect(path)) as db, contextlib.closing(sqlite3.connect(to)) as copy):
+        db.backup(copy)
+
+
 def existing_database(path: Path) -> Path:
     """The path of an SQLite file that is there.
 

@@ -27,8 +27,8 @@ _SOUGHT = "kerfmark_sought"
 class OpenFile:
     """An SQLite file that is being changed. Use as a context: leaving it without `commit` leaves everything as it was."""
 
-    def __init__(self, path: Path, *, patience: int = PATIENCE) -> None:
-        self.path, self.patience = path, patience
+    def __init__(self, path: Path) -> None:
+        self.path = path
 
     def __enter__(self) -> OpenFile:
         import adbc_driver_sqlite.dbapi as driver
@@ -37,15 +37,22 @@ class OpenFile:
             self._connection = driver.connect(str(self.path))
             self._cursor = self._connection.cursor()
             try:
-                self.ask(f"PRAGMA busy_timeout={self.patience}")
+                self.ask(f"PRAGMA busy_timeout={PATIENCE}")
                 self.ask("PRAGMA cache_size=-64000")
-                if not self.ask("SELECT 1 FROM sqlite_master WHERE name = 'kerfmark_loads'"):
-                    raise no_ledger(self.path)
-                self.execute("UPDATE kerfmark_loads SET load_id = load_id WHERE 0")     # the lock for writing
+                self._lock()
             except BaseException:
                 self._close()
                 raise
         return self
+
+    def _lock(self) -> None:
+        """Takes the lock for writing before anything is read: whoever has read already could not wait for another writer."""
+        try:
+            self._cursor.execute("UPDATE kerfmark_loads SET load_id = load_id WHERE 0")
+        except Exception as error:
+            if "no such table" in str(error):
+                raise no_ledger(self.path) from error
+            raise
 
     def __exit__(self, *error: object) -> None:
         with contextlib.suppress(Exception):
