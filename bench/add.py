@@ -46,7 +46,7 @@ def main() -> None:
         base, later, db = (args.folder / name for name in (f"base-{rows}.csv", f"later-{rows}.csv", f"base-{rows}.db"))
         if not db.exists():
             whole = args.folder / f"whole-{rows}.csv"
-            make_flat(rows + args.later, whole)
+            make_flat(rows + args.later, whole, like=args.rows[0])      # the same hives and keepers in both
             split_off(whole, rows, base, later)
             whole.unlink()
             subprocess.run([*PROGRAM, "cut", str(base), "--into", str(db), "--replace"], check=True, stdout=subprocess.DEVNULL)

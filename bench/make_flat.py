@@ -27,10 +27,11 @@ def texts(pattern: str, numbers: np.ndarray) -> pa.Array:
     return pa.array([pattern % n for n in numbers.tolist()])
 
 
-def make_flat(rows: int, out: Path) -> None:
-    """Writes the file."""
+def make_flat(rows: int, out: Path, like: int = 0) -> None:
+    """Writes the file, with as many hives, apiaries and keepers as one of `like` rows has (0: of as many as it has)."""
     rng = np.random.default_rng(20250301)
-    hives, apiaries, keepers, clubs = max(rows // 100, 20), max(rows // 2000, 8), max(rows // 400, 10), 40
+    size = like or rows
+    hives, apiaries, keepers, clubs = max(size // 100, 20), max(size // 2000, 8), max(size // 400, 10), 40
     apiary_of, club_of = rng.integers(0, apiaries, hives), rng.integers(0, clubs, keepers)
     hive = {"hive": texts("H-%06d", np.arange(hives)),
             "hive type": pa.array(["National", "Langstroth", "Top bar", "Warre"]).take(

@@ -299,6 +299,10 @@ def test_a_database_changed_by_hand_is_noticed(visited: Visited, write: Write, k
         db.execute("DROP VIEW visits_flat")
         db.execute("ALTER TABLE hive DROP COLUMN keeper")
     assert 'the table "hive" has no column "keeper" any more' in kerfmark("add", "more.csv", "--into", "v.db", code=2).err
+    kerfmark("cut", "l.toml", "--into", "v.db", "--replace")
+    with sqlite3.connect(tmp_path / "v.db") as db:
+        db.execute("DELETE FROM hive WHERE hive = 'H2'")
+    assert "rows of visit lead by hive_id to records that are no longer there" in kerfmark("add", "more.csv", "--into", "v.db").err
     plain = tmp_path / "plain.db"
     with sqlite3.connect(plain) as db:
         db.execute("CREATE TABLE t (a)")

@@ -73,6 +73,8 @@ def tell(result: AddResult, terminal: Terminal, *, changes: bool = False) -> Non
     """What a load did."""
     for f in result.files:
         terminal.say("read ", (f.file, BOLD), f": {counted(f.rows, 'row')} for {f.source}", (f"  ({f.why})", FAINT))
+    for note in result.notes:
+        terminal.note(("odd  ", BAD), note)
     for said in result.learned:
         terminal.say("learned ", said)
     if result.tables:

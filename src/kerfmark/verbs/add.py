@@ -25,7 +25,7 @@ from kerfmark.profile.types import ColumnType
 from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
 from kerfmark.store.sqlite.build import stored
-from kerfmark.store.sqlite.files import copy_database, existing_database
+from kerfmark.store.sqlite.files import broken_links, copy_database, existing_database
 from kerfmark.store.sqlite.structure import add_column, redeclare, refresh_views
 from kerfmark.store.sqlite.working import OpenFile
 from kerfmark.verbs.check import Group, told_groups
@@ -61,7 +61,7 @@ class ValueChanged:
 @dataclass(frozen=True)
 class AddResult:
     """What a load did (or would do, when `rehearsed`). `load` is its number, 0 when nothing was written; `learned` are changes of
-    the layout and of the tables' columns, in words; `problems` are told when rehearsed."""
+    the layout and of the tables' columns, in words; `problems` are told when rehearsed; `notes` tell what else is odd."""
 
     database: str
     load: int
@@ -76,9 +76,12 @@ class AddResult:
     rehearsed: bool
     problems: int
     groups: tuple[Group, ...]
+    notes: tuple[str, ...]
     seconds: float
 
 
+MOST_WALKED = 50_000
+"""Records of a table up to which all links to it are looked at."""
 MOST_CHANGES = 1000
 """Changed values that are told."""
 
@@ -159,7 +162,7 @@ class Adding:
             tuple(sorted(done.merged.counts, key=lambda c: list(self.layout.tables).index(c.name))), tuple(done.links), changes,
             tuple(self.learned), len(done.set_aside), sum(len(k) for k in done.merged.known_rows.values()),
             tuple(map(str, self.rejects)), rehearsal, done.problems.total,
-            told_groups(done.problems, encoded, 10) if rehearsal else (), round(time.perf_counter() - started, 3))
+            told_groups(done.problems, encoded, 10) if rehearsal else (), self._loose(), round(time.perf_counter() - started, 3))
 
     def _check_tables(self) -> None:
         """Raises TargetError when somebody has taken away what the layout needs."""
@@ -174,6 +177,15 @@ class Adding:
                 raise TargetError(f'the table "{name}" has no column "{lost[0]}" any more', code="target.changed",
                                   origin=Origin(str(self.path)), why="the layout in the database needs it",
                                   next="put it back, or cut the files anew")
+
+    def _loose(self) -> tuple[str, ...]:
+        """What somebody has left without the record it leads to; tables with very many records are not asked."""
+        out = []
+        for name, table in self.layout.tables.items():
+            if table.links and all(self.file.highest(to) <= MOST_WALKED for to in table.parents.values()):
+                out += [f"rows of {name} lead by {c} to records that are no longer there: kerfmark prove tells more"
+                        for c in broken_links(self.file.ask, name)]
+        return tuple(out)
 
     def _check_not_unique(self) -> None:
         """Raises UsageError where the database would not take a record a second time."""

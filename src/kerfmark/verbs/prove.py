@@ -13,7 +13,7 @@ from kerfmark.ledger.records import Ledger, LoadedFile
 from kerfmark.profile.encode import EncodedSource, encode, records_of
 from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
-from kerfmark.store.sqlite.files import broken_links, reading
+from kerfmark.store.sqlite.files import asking, broken_links, reading
 from kerfmark.verbs.sources import open_loaded
 
 
@@ -56,5 +56,5 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
             proofs.append(prove_source(path, db, layout, name, encoded, encoded.source.origin().file, changed, progress, aside,
                                        known))
         there = {n for (n,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
-        broken = tuple(f"{t}.{c}" for t in layout.tables if t in there for c in broken_links(db, t))
+        broken = tuple(f"{t}.{c}" for t in layout.tables if t in there for c in broken_links(asking(db), t))
     return ProveResult(str(database), tuple(proofs), broken, round(time.perf_counter() - started, 3))

@@ -21,7 +21,7 @@ import pyarrow.compute as pc
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
-from kerfmark.store.sqlite.files import broken_links, is_database, quote, translated
+from kerfmark.store.sqlite.files import asking, broken_links, is_database, quote, translated
 
 T = TypeVar("T")
 
@@ -154,7 +154,7 @@ class NewFile:
         self._db.close()
         with translated(self.target), contextlib.closing(sqlite3.connect(self.path)) as second:
             second.execute("PRAGMA cache_size=-64000")
-            broken = [f"{t}.{c}" for t in expected for c in broken_links(second, t)]
+            broken = [f"{t}.{c}" for t in expected for c in broken_links(asking(second), t)]
             counts = {t: second.execute(f"SELECT count(*) FROM {quote(t)}").fetchone()[0] for t in expected}
             broken += [f"{t}.rowid" for t, n in expected.items()
                        if n and second.execute(f"SELECT min(rowid), max(rowid) FROM {quote(t)}").fetchone() != (1, n)]

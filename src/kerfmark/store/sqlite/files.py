@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import contextlib
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
+from typing import Any
 from urllib.parse import quote as url_quote
 
 from kerfmark.errors import KerfmarkError, Origin, TargetError
@@ -107,28 +108,31 @@ def _read_only(path: Path) -> str:
     return f"file:{url_quote(str(path.resolve()))}?mode=ro"
 
 
-def broken_links(db: sqlite3.Connection, table: str) -> list[str]:
-    """The foreign key columns of a table with a value that its parent does not have.
+def broken_links(ask: Callable[[str], Sequence[Sequence[Any]]], table: str) -> list[str]:
+    """The foreign key columns of a table with a value that its parent does not have; `ask` gives the rows of a query.
 
     The same as `PRAGMA foreign_key_check`, but each distinct value is looked up once instead of once per row: the index
     on the column is walked from value to value. Where somebody dropped the index, and for links of several columns, the slower
     way is taken.
     """
-    indexes = db.execute(f"PRAGMA index_list({quote(table)})").fetchall()
-    indexed = {db.execute(f"PRAGMA index_info({quote(i[1])})").fetchone()[2] for i in indexes if not i[4]}
-    links = db.execute(f"PRAGMA foreign_key_list({quote(table)})").fetchall()
+    indexes = ask(f"PRAGMA index_list({quote(table)})")
+    indexed = {ask(f"PRAGMA index_info({quote(i[1])})")[0][2] for i in indexes if not i[4]}
+    links = ask(f"PRAGMA foreign_key_list({quote(table)})")
     if any(link[4] is None or link[1] > 0 or link[3] not in indexed for link in links):
-        wrong = {row[3] for row in db.execute(f"PRAGMA foreign_key_check({quote(table)})")}
+        wrong = {row[3] for row in ask(f"PRAGMA foreign_key_check({quote(table)})")}
         return [link[3] for link in links if link[0] in wrong]
     out = []
     for link in links:
         parent, column, key = quote(link[2]), quote(link[3]), quote(link[4])
-        found = db.execute(
-            f"WITH RECURSIVE kerfmark_walk(at) AS (SELECT min(t.{column}) FROM {quote(table)} AS t UNION ALL"
-            f" SELECT (SELECT min(t.{column}) FROM {quote(table)} AS t WHERE t.{column} > kerfmark_walk.at)"
-            " FROM kerfmark_walk WHERE kerfmark_walk.at IS NOT NULL)"
-            " SELECT w.at FROM kerfmark_walk AS w WHERE w.at IS NOT NULL"
-            f" AND NOT EXISTS (SELECT 1 FROM {parent} AS p WHERE p.{key} = w.at) LIMIT 1")
-        if found.fetchone():
+        if ask(f"WITH RECURSIVE kerfmark_walk(at) AS (SELECT min(t.{column}) FROM {quote(table)} AS t UNION ALL"
+               f" SELECT (SELECT min(t.{column}) FROM {quote(table)} AS t WHERE t.{column} > kerfmark_walk.at)"
+               " FROM kerfmark_walk WHERE kerfmark_walk.at IS NOT NULL)"
+               " SELECT w.at FROM kerfmark_walk AS w WHERE w.at IS NOT NULL"
+               f" AND NOT EXISTS (SELECT 1 FROM {parent} AS p WHERE p.{key} = w.at) LIMIT 1"):
             out.append(link[3])
     return out
+
+
+def asking(db: sqlite3.Connection) -> Callable[[str], Sequence[Sequence[Any]]]:
+    """A way to ask a connection."""
+    return lambda sql: db.execute(sql).fetchall()

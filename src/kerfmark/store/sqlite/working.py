@@ -38,7 +38,7 @@ class OpenFile:
             self._cursor = self._connection.cursor()
             try:
                 self.ask(f"PRAGMA busy_timeout={PATIENCE}")
-                self.ask("PRAGMA cache_size=-64000")
+                self.ask("PRAGMA cache_size=-400000")
                 self._lock()
             except BaseException:
                 self._close()
