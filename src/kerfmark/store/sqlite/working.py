@@ -21,6 +21,8 @@ from kerfmark.store.sqlite.files import no_ledger, quote
 
 PATIENCE = 10_000
 """Milliseconds that another program's lock is waited for."""
+MAPPED = 1 << 34
+"""Bytes of the file that are read as memory."""
 _SOUGHT = "kerfmark_sought"
 
 
@@ -38,6 +40,7 @@ class OpenFile:
             self._cursor = self._connection.cursor()
             try:
                 self.ask(f"PRAGMA busy_timeout={PATIENCE}")
+                self.ask(f"PRAGMA mmap_size={MAPPED}")  # new keys touch nearly every page of a large index
                 self.ask("PRAGMA cache_size=-400000")
                 self._lock()
             except BaseException:
