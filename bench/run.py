@@ -71,6 +71,7 @@ def main() -> None:
         "engine's shell, flat": (["sqlite3", str(shell), ".mode csv", f".import {flat} flat"], clear(shell)),
         "kerfmark cut": ([*program, "cut", str(flat), "--into", str(cut)], clear(cut, layout)),
         "kerfmark cut, layout given": ([*program, "cut", str(layout), "--into", str(cut)], clear(cut)),
+        "kerfmark check": ([*program, "check", str(layout)], lambda: None),
         "kerfmark measure": ([*program, "measure", str(flat)], lambda: None),
         "kerfmark mark": ([*program, "mark", str(flat)], lambda: None),
         "reading as Arrow text and encoding the columns": ([sys.executable, "-c", encoded], lambda: None),
@@ -97,7 +98,8 @@ def main() -> None:
     for name, other in (("kerfmark measure", "reading as Arrow text"),
                         ("kerfmark mark", "reading as Arrow text and encoding the columns"),
                         ("kerfmark measure of that workbook", "the workbook library alone, 200,000 x 20"),
-                        ("kerfmark cut", "engine's shell, flat"), ("kerfmark prove", "kerfmark cut")):
+                        ("kerfmark cut", "engine's shell, flat"), ("kerfmark prove", "kerfmark cut"),
+                        ("kerfmark check", "kerfmark cut, layout given")):
         print(f"| {name} | {other} | {middle[name][0] / middle[other][0]:.2f} |")
 
 

@@ -7,6 +7,7 @@ import json
 import re
 import shutil
 import sqlite3
+import tomllib
 from collections.abc import Callable
 from pathlib import Path
 
@@ -138,7 +139,7 @@ def test_files_of_the_same_shape_are_checked_in_place(kerfmark: Runner, tmp_path
     [group] = [g for g in result["groups"] if g["severity"] == "broken"]
     assert (group["kind"], group["places"][0]["value"]) == ("unfit", "31.04.2026")
     told = kerfmark("check", "a.layout.toml", "inspections-2026-02.csv", code=2).err
-    assert '"Keeper" is missing; "Beekeeper" is new' in told and "also" in told
+    assert '"Keeper" is missing, "Beekeeper" is new: perhaps the same' in told and "also = " in told
 
 
 def test_what_is_odd_is_told_and_refuses_nothing(write: Write, kerfmark: Runner) -> None:
@@ -158,6 +159,48 @@ def test_what_is_odd_is_told_and_refuses_nothing(write: Write, kerfmark: Runner)
 def test_a_cell_made_harmless_comes_back(text: str) -> None:
     assert re.sub(GUARDED, r"\1", harmless(text)) == text
     assert harmless(text)[:1] not in ("=", "+", "@", "\t") and (harmless(text)[:1] != "-" or text in ("-5", "-1,5"))
+
+
+def test_a_record_that_one_row_would_make_is_told(write: Write, kerfmark: Runner) -> None:
+    write("places.csv", "name\nMill\nWeir\n")
+    write("hives.csv", "tag,place\nH1,Mill\nH2,Weer\nH3,Ford\nH4,Ford\n")
+    write("l.toml", 'kerfmark = 1\n[sources.places]\nfile = "places.csv"\n[sources.hives]\nfile = "hives.csv"\n'
+          '[tables.place]\nsource = "places"\neach_row = true\nknown_by = ["name"]\ncolumns = ["name"]\n'
+          '[tables.hive]\nsource = "hives"\neach_row = true\ncolumns = ["tag"]\n'
+          'links = {place_id = {to = "place", by = {name = "place"}}}\n')
+    [group] = kerfmark("check", "l.toml", "--json").json["groups"]
+    assert (group["kind"], group["total"], group["places"][0]["origin"]["row"]) == ("for one", 1, 3)
+    assert group["places"][0]["reason"] == '"Weer" is not among place; the nearest is "Weir"'
+
+
+def test_rows_mended_in_a_workbook_land_too(case: None, kerfmark: Runner, tmp_path: Path) -> None:
+    import openpyxl
+
+    kerfmark("cut", "l.toml", "--into", "v.db", "--set-aside", "bad.xlsx", code=3)
+    book = openpyxl.load_workbook(tmp_path / "bad.xlsx")
+    sheet = book.active
+    assert sheet is not None and sheet["C2"].value == "'=1+1"
+    sheet["B2"] = "2025-01-31"
+    sheet.delete_rows(3, 10)
+    book.save(tmp_path / "bad.xlsx")
+    kerfmark("add", "bad.xlsx", "--into", "v.db")
+    with sqlite3.connect(tmp_path / "v.db") as db:
+        assert db.execute("SELECT no, note, day FROM visit WHERE no = '4'").fetchall() == [("4", "=1+1", "2025-01-31")]
+
+
+def test_the_schema_takes_the_layouts_that_are_shown_and_written(kerfmark: Runner, tmp_path: Path) -> None:
+    import jsonschema
+
+    shutil.copy(DEMO / "inspections-2025.csv", tmp_path)
+    kerfmark("mark", "inspections-2025.csv", "-o", "a.toml")
+    page = (Path(__file__).parent.parent / "docs/layout.md").read_text(encoding="utf-8")
+    texts = [*re.findall(r"```toml\n(.*?)```", page, re.S), (tmp_path / "a.toml").read_text(encoding="utf-8")]
+    whole = jsonschema.Draft202012Validator(schema())
+    assert len(texts) > 8
+    for text in texts:
+        whole.validate(tomllib.loads(text))
+    wrong = tomllib.loads(texts[0].replace("each_row", "each_rwo"))
+    assert not whole.is_valid(wrong)
 
 
 def test_the_schema_knows_every_key(kerfmark: Runner) -> None:

@@ -89,10 +89,13 @@ def differing(parent: TableRows, column: str, cells: Cells, record: np.ndarray, 
     return np.flatnonzero(np.append(ours, -1)[record] != theirs)
 
 
-def nearest(parent: TableRows, column: str, type_: ColumnType) -> Callable[[str], str]:
-    """A way to ask which known value of a parent's column is nearest to a text; "" when none is near."""
-    values = parent.columns[column].values
-    assert values is not None
+def nearest(parent: TableRows, column: str, type_: ColumnType, among: np.ndarray | None = None) -> Callable[[str], str]:
+    """A way to ask which known value of a parent's column (`among` some of its records) is nearest to a text; "" when none is
+    near."""
+    values, codes = parent.columns[column].values, parent.columns[column].codes
+    assert values is not None and codes is not None
+    if among is not None:
+        values = values.take(pa.array(np.unique(codes[among & (codes >= 0)])))
     known = to_text(values.slice(0, MOST_COMPARED), type_).to_pylist()
 
     def ask(text: str) -> str:

@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.build.drafts import TableRows
+from kerfmark.build.lookup import nearest
 from kerfmark.build.problems import Problem
 from kerfmark.build.tables import SourceTables
 from kerfmark.layout.model import Layout
@@ -40,6 +41,9 @@ def oddities(layout: Layout, feeds: Mapping[str, SourceTables], tables: Mapping[
 
 def _all(layout: Layout, feeds: Mapping[str, SourceTables], tables: Mapping[str, TableRows]) -> Iterator[Problem]:
     for name, table in tables.items():
+        for link, target in table.spec.links.items():
+            if target.by and target.missing == "create" and tables[target.to].row_of is not None:
+                yield from _for_one(feeds[table.spec.source], table, link, tables[target.to])
         feed = feeds[table.spec.source]
         yield from _without_parent(feed, table)
         yield from _far_wider(feed, table)
@@ -63,6 +67,29 @@ def _without_parent(feed: SourceTables, table: TableRows) -> Iterator[Problem]:
             if len(records := _records(feed, rows)):
                 yield Problem("without", feed.name, header, records, f"leads to no {target.to}, as nearly all others do",
                               "fill the cells, unless it is meant", "odd", table.name)
+
+
+def _for_one(feed: SourceTables, table: TableRows, link: str, parent: TableRows) -> Iterator[Problem]:
+    """Records that no file has, and that one row only would have made: the row may name another one."""
+    target, codes = table.spec.links[link], table.columns[link].codes
+    if codes is None or (feed.layout.tables[target.to].known_by and any(c.split for c in parent.spec.columns.values())):
+        return
+    times = np.bincount(codes[codes >= 0], minlength=parent.rows)
+    made = (parent.source_rows() < 0) & (times == 1)
+    at = np.flatnonzero(np.append(made, False)[codes])
+    rows = table.source_rows()[at]
+    if not len(rows := rows[rows >= 0]) or len(rows) > MOST_COMPARED:
+        return
+    [by, *more], header = target.by, next(iter(target.by.values()))
+    known = nearest(parent, by, parent.spec.columns[by].of_type, parent.source_rows() >= 0)
+    said: dict[int, str] = {}
+    for row, record in zip(rows.tolist(), feed.records(rows).tolist(), strict=True):
+        text = feed.text(header, row)
+        near = "" if more else known(text.strip('"'))
+        said[record] = f"{text} is not among {target.to}" + (f'; the nearest is "{near}"' if near else "")
+    yield Problem("for one", feed.name, " + ".join(target.by.values()), np.array(sorted(said)), lambda r: said[r],
+                  f'mend the cells, or leave it; missing = "refuse" in tables > {table.name} > links > {link} refuses such rows',
+                  "doubtful", target.to)
 
 
 def _far_wider(feed: SourceTables, table: TableRows) -> Iterator[Problem]:

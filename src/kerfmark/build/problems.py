@@ -16,6 +16,7 @@ KINDS = {
     "differs": "different values for what should be one", "again": "records that stand there twice",
     "unknown": "values that lead to no record", "cannot be": "what no row can mend",
     "circle": "records that lead back to themselves", "rare": "values that may be typing mistakes of others",
+    "for one": "records that would be made for one row only",
     "without": "records that lead to no other, where nearly all do", "far wider": "texts that are far longer than the others",
 }
 """Kinds of problems and oddities, worst first, in words."""

@@ -12,8 +12,8 @@ from kerfmark.errors import counted
 NAME = "refresh"
 SUMMARY = "load files anew that have changed since they were loaded"
 ABOUT = """\
-Compares every file that was loaded with what it was then. If one has changed, its load and all later ones are taken back and made
-again from the files of today, in one transaction. Nothing happens when nothing has changed.
+Compares every file that was loaded with what it was then. The loads of those that have changed are taken back (with all later
+ones, if one of these depends on them) and made again from the files of today, in one transaction. The others are left alone.
 
   kerfmark refresh apiary.db
 """

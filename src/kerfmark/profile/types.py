@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from types import MappingProxyType
 from typing import Literal
 
@@ -69,6 +69,19 @@ class ColumnType:
 _THOUSANDS = "(?:(?P<thousands>[.,' \u2019\u00a0\u202f])000)"
 _DECIMAL_FORM = re.compile(rf"0{_THOUSANDS}?(?P<mark>[.,])(?:0*|#*)")
 _INTEGER_FORM = re.compile(rf"0{_THOUSANDS}")
+
+HEADROOM = 2
+"""Digits before the mark that a proposed decimal has more than its longest value needs."""
+MOST_EXACT = 15
+"""Digits that every engine's numbers keep exactly; headroom does not go beyond."""
+
+
+def with_headroom(type_: ColumnType) -> ColumnType:
+    """A type that was found in all rows, with room for somewhat larger numbers in later files."""
+    if type_.kind != "decimal" or type_.precision >= MOST_EXACT:
+        return type_
+    return replace(type_, precision=min(type_.precision + HEADROOM, MOST_EXACT))
+
 
 TEXT = ColumnType("text")
 INTEGER = ColumnType("integer")

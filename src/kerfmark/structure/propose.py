@@ -16,7 +16,7 @@ from kerfmark.profile.codes import usual
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.recognise import Recognised, kind_of, recognise
 from kerfmark.profile.reserved import RESERVED
-from kerfmark.profile.types import TEXT, ColumnType
+from kerfmark.profile.types import TEXT, ColumnType, with_headroom
 from kerfmark.structure.entities import MOST_FOR_TRIPLES, Entity, Trait, find_entities
 from kerfmark.structure.headers import helpful, stem
 from kerfmark.structure.near import NearMiss, give_homes, near_misses
@@ -172,14 +172,14 @@ class _Writer:
         named = self._column_names(entity, name)
         columns: dict[str, ColumnSpec] = {}
         for c, column in named.items():
-            columns[column] = ColumnSpec(header=self.headers[c], type=str(self.recognised[c].type))
+            columns[column] = ColumnSpec(header=self.headers[c], type=str(with_headroom(self.recognised[c].type)))
             if self.recognised[c].note:
                 self.notes.append((self.headers[c], self.recognised[c].note))
                 self.comments[f"tables.{name}.{column}"] = [self.recognised[c].note]
         optional_usual: list[str] = []
         for c in entity.usual:
             column = free_name(snake(self.headers[c]), {*columns}, f"{name}_{snake(self.headers[c]) or c + 1}")
-            columns[column] = ColumnSpec(header=self.headers[c], type=str(self.recognised[c].type), usual=True)
+            columns[column] = ColumnSpec(header=self.headers[c], type=str(with_headroom(self.recognised[c].type)), usual=True)
         for c, owner in [(c, p) for p in entity.all() for c in p.usual] if within is None else []:
             self.exceptions.append((name, c, owner))
         for c in entity.usual:
@@ -218,7 +218,7 @@ class _Writer:
         wanted = f"{snake(header) or parent}_here"
         column = free_name(wanted, {*spec.columns, *spec.links}, f"{base}_{wanted}")
         self.tables[base] = spec.model_copy(update={"columns": {**spec.columns, column: ColumnSpec(
-            header=header, type=str(self.recognised[c].type), instead_of=parent)}})
+            header=header, type=str(with_headroom(self.recognised[c].type)), instead_of=parent)}})
         note = f"lives in {parent}; the few rows that say something else keep it in {base}.{column}"
         self.notes.append((header, note))
         self.comments[f"tables.{base}.{column}"] = [f"only where it differs from what {parent} usually has"]
@@ -239,7 +239,7 @@ class _Writer:
         for said, members in one.members:
             column = free_name("_".join(said) or "value", taken, f"{plain}_{'_'.join(said) or 'value'}")
             headers = tuple(self.headers[c] for c in members)
-            columns[column] = ColumnSpec(headers=headers, type=str(self._common_type(members)))
+            columns[column] = ColumnSpec(headers=headers, type=str(with_headroom(self._common_type(members))))
             if len(one.members) > 1 and self._blank_beside(one, members):
                 optional.append(column)
         self.tables[name] = TableSpec(source=self.name, part_of=owner, known_by=(key, telling), optional=tuple(optional),

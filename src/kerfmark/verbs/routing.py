@@ -125,7 +125,7 @@ def _unknown(best: _Try, found: Source, learned: Mapping[str, str], settled_alre
     said += [f'"{h}" is missing, "{best.pairs[h]}" is new: perhaps the same' for h in lost if h in best.pairs]
     alone = [h for h in new if h not in best.pairs.values()]
     said += [f'"{h}" is new' for h in alone]
-    steps = ["say --learn if it is (or also = {...} in the layout)"] if any(h in best.pairs for h in lost) else []
+    steps = ["if it is, kerfmark add --learn takes it for that (or say also = {...} in the layout)"] if any(h in best.pairs for h in lost) else []
     steps += [f'say --leave-out "{alone[0]}", or --put "{alone[0]}=TABLE" for a column of a table'] if alone else []
     steps += ["mend its header"] if not steps else []
     return SourceError("this fits no source that is known", code="source.unknown", origin=found.origin(),

@@ -248,8 +248,8 @@ def _text(value: str) -> str:
 
 
 def refresh(database: str | Path, *, known: str = "", progress: Progress = silent) -> RefreshResult:
-    """Loads anew what has changed: files that are not the ones that were loaded are taken back, with all later loads, and all of
-    these loaded again in their order. Nothing happens when no file has changed. Everything happens, or nothing.
+    """Loads anew what has changed: the loads of files that are not what they were are taken back, with all later loads if one of
+    those depends on them, and made again in their order. The others are left alone. Everything happens, or nothing.
 
     Raises SourceError when a file is no longer there, and what `add` and `undo` raise.
     """
@@ -260,10 +260,18 @@ def refresh(database: str | Path, *, known: str = "", progress: Progress = silen
         changed = _changed_files(ledger, layout, path.parent, progress)
         if not changed:
             return RefreshResult(str(path), (), (), (), round(time.perf_counter() - started, 3))
-        first = min(f.load for f in changed)
-        numbers = [n.number for n in reversed(ledger.live) if n.number >= first]
+        numbers = sorted({f.load for f in changed}, reverse=True)
         undoing = Undoing(file, path, ledger, progress)
-        undoing.undo(numbers)
+        file.execute("SAVEPOINT kerfmark_refresh")
+        try:
+            undoing.undo(numbers)
+        except DataRefused as refused:
+            if refused.code != "data.depends":
+                raise
+            file.execute("ROLLBACK TO kerfmark_refresh")    # later loads need what would go: they are made again as well
+            numbers = [n.number for n in reversed(ledger.live) if n.number >= numbers[-1]]
+            undoing = Undoing(file, path, ledger, progress)
+            undoing.undo(numbers)
         if undoing.stay:
             table, rows = next(iter(undoing.stay.items()))
             raise DataRefused("the changed files cannot be loaded anew", code="data.depends", origin=Origin(str(path)),
