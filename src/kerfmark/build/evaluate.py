@@ -120,7 +120,7 @@ def _joined(node: Node, args: list[Any]) -> Any:
     texts = [_said(n, a) for n, a in zip(node.args, args, strict=True)]
     if all(isinstance(t, pa.Scalar) for t in texts):
         return pa.scalar("".join(t.as_py() or "" for t in texts))
-    out = pc.binary_join_element_wise(*texts, "", null_handling="skip")
+    out = pc.binary_join_element_wise("", *texts, "", null_handling="skip")     # Arrow drops a row in which all are null
     return pc.if_else(pc.equal(out, ""), pa.scalar(None, pa.string()), out)
 
 

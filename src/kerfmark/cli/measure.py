@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 from kerfmark import __version__
 from kerfmark.cli import reading
-from kerfmark.cli.files import writable, write_text
 from kerfmark.cli.terminal import BAD, FAINT, HEAD, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
@@ -45,6 +44,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
     from kerfmark.verbs.measure import measure
+    from kerfmark.verbs.sources import saving, writable
 
     if args.report is not None:
         writable(args.report, args.replace)
@@ -53,7 +53,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     if args.report is not None:
         from kerfmark.draw.measured import measured_page
 
-        write_text(args.report, measured_page(result.sources, __version__))
+        with saving({args.report: measured_page(result.sources, __version__)}):
+            pass
         terminal.note("wrote ", (str(args.report), BOLD))
     terminal.result(result)
     for i, source in enumerate(result.sources):

@@ -188,7 +188,7 @@ class _Parser:
         except TypeError:
             self._fail(f'"{name}" cannot take {len(args)} values', at)
         except _WrongKind as wrong:
-            self._fail(wrong.args[0], wrong.args[1])
+            self._fail(wrong.args[0], at if wrong.args[1] < 0 else wrong.args[1])
 
 
 class _WrongKind(Exception):
@@ -278,7 +278,7 @@ def _compared(a: Node, b: Node) -> ColumnType:
 
 def _listed(a: Node, *among: Node) -> ColumnType:
     if not among:
-        raise _WrongKind("nothing is listed", a.at)
+        raise _WrongKind("nothing is listed", -1)
     for one in among:
         _compared(a, one)
     return BOOLEAN

@@ -9,8 +9,9 @@ from pathlib import Path
 import numpy as np
 
 from kerfmark.build.split import SetAside
-from kerfmark.errors import Origin, TargetError, UsageError
+from kerfmark.errors import Origin, UsageError
 from kerfmark.profile.encode import EncodedSource
+from kerfmark.verbs.sources import writable
 from kerfmark.write.rejects import Rejects, files
 
 
@@ -21,12 +22,7 @@ def writable_rejects(path: Path, replace: bool) -> Path:
     """
     if path.suffix.lower() not in (".csv", ".xlsx"):
         raise UsageError(f'rows are set aside in a .csv or an .xlsx file, not in "{path.name}"', next="name one of these")
-    if path.exists() and not replace:
-        raise TargetError("the file for rows set aside exists already", code="target.exists", origin=Origin(str(path)),
-                          why="somebody may be mending its rows", next="name another file, or say --replace")
-    if not path.parent.is_dir():
-        raise TargetError("the folder for the file does not exist", code="target.no-folder", origin=Origin(str(path)),
-                          next=f"make the folder {path.parent} first")
+    writable(path, replace, why="somebody may be mending rows that were set aside there")
     return path
 
 

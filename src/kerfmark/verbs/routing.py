@@ -125,7 +125,8 @@ def _unknown(best: _Try, found: Source, learned: Mapping[str, str], settled_alre
     said += [f'"{h}" is missing, "{best.pairs[h]}" is new: perhaps the same' for h in lost if h in best.pairs]
     alone = [h for h in new if h not in best.pairs.values()]
     said += [f'"{h}" is new' for h in alone]
-    steps = ["if it is, kerfmark add --learn takes it for that (or say also = {...} in the layout)"] if any(h in best.pairs for h in lost) else []
+    nearly = any(h in best.pairs for h in lost)
+    steps = ["if it is, kerfmark add --learn takes it for that (or say also = {...} in the layout)"] if nearly else []
     steps += [f'say --leave-out "{alone[0]}", or --put "{alone[0]}=TABLE" for a column of a table'] if alone else []
     steps += ["mend its header"] if not steps else []
     return SourceError("this fits no source that is known", code="source.unknown", origin=found.origin(),

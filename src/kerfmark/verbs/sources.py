@@ -11,7 +11,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from kerfmark.errors import LayoutError, Origin, SourceError, UsageError
+from kerfmark.errors import LayoutError, Origin, SourceError, TargetError, UsageError
 from kerfmark.layout.derive import header_mistakes, settled
 from kerfmark.layout.model import Layout, SourceSpec
 from kerfmark.layout.text import refused
@@ -145,6 +145,16 @@ def _filled_in(pattern: str, name: str) -> str:
     """What stands in place of the `*` of a pattern."""
     found = re.fullmatch(re.escape(pattern).replace(r"\*", "(.*)").replace(r"\?", "."), name)
     return " ".join(found.groups()) if found else name
+
+
+def writable(path: Path, replace: bool, why: str = "nothing is overwritten unasked") -> None:
+    """Raises TargetError when a file cannot be written, before the work is done."""
+    if path.exists() and not replace:
+        raise TargetError("the file exists already", code="target.exists", origin=Origin(str(path)), why=why,
+                          next="name another file, or say --replace")
+    if not path.parent.is_dir():
+        raise TargetError("the folder for the file does not exist", code="target.no-folder", origin=Origin(str(path)),
+                          next=f"make the folder {path.parent} first")
 
 
 @contextlib.contextmanager

@@ -20,6 +20,15 @@ def quote(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
+_CAUSES = (
+    (("locked", "busy"), "another program is writing to the database", "run the command again when it has finished"),
+    (("full", "no space"), "the disk is full", "make room and run the command again"),
+    (("readonly", "read-only"), "the database cannot be written to", "change its permissions, or those of its folder"),
+    (("malformed", "not a database"), "the database is damaged", ""),
+)
+"""What a driver's message means, by words in it: what, and what to do."""
+
+
 @contextlib.contextmanager
 def translated(target: Path) -> Iterator[None]:
     """Turns the drivers' errors into ours."""
@@ -27,16 +36,15 @@ def translated(target: Path) -> Iterator[None]:
         yield
     except KerfmarkError:
         raise
-    except (sqlite3.Error, OSError) as error:
-        full = "full" in str(error).lower() or getattr(error, "errno", None) == 28
-        raise TargetError("the disk is full" if full else "the database cannot be used", code="target.failed",
-                          origin=Origin(str(target)), why=str(error),
-                          next="make room and run the command again" if full else "") from error
     except Exception as error:
-        if type(error).__module__.startswith("adbc_driver_manager"):
-            raise TargetError("the database refused the rows", code="target.failed", origin=Origin(str(target)),
-                              why=str(error).splitlines()[0]) from error
-        raise
+        driver = type(error).__module__.startswith("adbc_driver_manager")
+        if not driver and not isinstance(error, sqlite3.Error | OSError):
+            raise
+        text = str(error).lower()
+        what, next_ = next(((w, n) for words, w, n in _CAUSES if any(word in text for word in words)),
+                           ("the database refused the rows" if driver else "the database cannot be used", ""))
+        raise TargetError(what, code="target.failed", origin=Origin(str(target)), why=str(error).splitlines()[0],
+                          next=next_) from error
 
 
 def is_database(path: Path) -> bool:

@@ -16,8 +16,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from kerfmark.errors import KerfmarkError, Origin, TargetError
-from kerfmark.store.sqlite.files import no_ledger, quote
+from kerfmark.store.sqlite.files import no_ledger, quote, translated
 
 PATIENCE = 10_000
 """Milliseconds that another program's lock is waited for."""
@@ -181,26 +180,3 @@ class OpenFile:
 
 def _text(value: str) -> str:
     return "'" + value.replace("'", "''") + "'"
-
-
-@contextlib.contextmanager
-def translated(target: Path) -> Iterator[None]:
-    """Turns the driver's errors into ours."""
-    try:
-        yield
-    except KerfmarkError:
-        raise
-    except Exception as error:
-        if not type(error).__module__.startswith("adbc_driver_manager") and not isinstance(error, OSError):
-            raise
-        why, text = str(error).splitlines()[0], str(error).lower()
-        what, next_ = "the database refused the change", ""
-        if "locked" in text or "busy" in text:
-            what, next_ = "another program is writing to the database", "run the command again when it has finished"
-        elif "full" in text:
-            what, next_ = "the disk is full", "make room and run the command again"
-        elif "readonly" in text or "read-only" in text:
-            what, next_ = "the database cannot be written to", "change its permissions, or those of its folder"
-        elif "malformed" in text or "not a database" in text:
-            what = "the database is damaged"
-        raise TargetError(what, code="target.failed", origin=Origin(str(target)), why=why, next=next_) from error
