@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import Runner
 from kerfmark.errors import LayoutError
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, SourceSpec, TableSpec
 from kerfmark.layout.text import parse_layout, write_layout
@@ -89,12 +92,17 @@ def test_a_mistake_in_what_a_layout_says_further_is_told(old: str, new: str, sai
     assert said in mistakes(GOOD.replace(old, new, 1))
 
 
-def test_links_that_must_be_filled_and_lead_back_are_told() -> None:
-    text = ('kerfmark = 1\n[sources.a]\nfile = "a"\n[sources.b]\nfile = "b"\n[tables.a]\nsource = "a"\neach_row = true\n'
-            'known_by = ["n"]\ncolumns = ["n"]\nlinks = {b_id = {to = "b", by = {n = "b"}}}\n[tables.b]\nsource = "b"\n'
-            'each_row = true\nknown_by = ["n"]\ncolumns = ["n"]\nlinks = {a_id = {to = "a", by = {n = "a"}}}\n')
-    assert "leads back through a > b > a" in mistakes(text)
-    assert parse_layout(text.replace("[tables.b]", '[tables.b]\noptional = ["a_id"]'), "x")
+def test_links_by_value_may_lead_in_circles_and_the_rows_decide(write: Callable[..., Path], kerfmark: Runner) -> None:
+    write("a.csv", "n,b\n1,2\n")
+    write("b.csv", "n,a\n2,1\n")
+    write("l.toml", 'kerfmark = 1\n[sources.a]\nfile = "a.csv"\n[sources.b]\nfile = "b.csv"\n'
+          '[tables.a]\nsource = "a"\neach_row = true\n'
+          'known_by = ["n"]\ncolumns = ["n"]\nlinks = {b_id = {to = "b", by = {n = "b"}}}\n[tables.b]\nsource = "b"\n'
+          'each_row = true\nknown_by = ["n"]\ncolumns = ["n"]\nlinks = {a_id = {to = "a", by = {n = "a"}}}\n')
+    kerfmark("cut", "l.toml", "--into", "c.db")
+    assert kerfmark("prove", "c.db", "--json").json["holds"]
+    write("b.csv", "n,a\n2,9\n")
+    assert "records of a that only others name have none" in kerfmark("cut", "l.toml", "--into", "d.db", code=1).err
 
 
 def test_everything_is_told_at_once_each_with_its_line() -> None:

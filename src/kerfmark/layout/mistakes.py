@@ -377,7 +377,7 @@ def _circles(layout: Layout) -> list[Mistake]:
                 if link.to not in seen and not link.by:
                     seen.add(link.to)
                     at.append(link.to)
-    return _key_circles(layout) or _required_circles(layout)
+    return _key_circles(layout)                         # links by value may lead in circles: the rows decide
 
 
 def _key_circles(layout: Layout) -> list[Mistake]:
@@ -392,22 +392,4 @@ def _key_circles(layout: Layout) -> list[Mistake]:
                 if to not in seen:
                     seen.add(to)
                     at.append(to)
-    return []
-
-
-def _required_circles(layout: Layout) -> list[Mistake]:
-    """Links by value that must all be filled and lead back: no record could be the first."""
-    for name in layout.tables:
-        ways, queue = {name: [name]}, [name]
-        for here in queue:
-            for column, link in layout.tables[here].links.items():
-                if column in layout.tables[here].optional or not link.by or link.to == here:
-                    continue                            # whether a table can lead to itself, its rows decide
-                if link.to == name:
-                    return [Mistake(("tables", here, "links", column),
-                                    "it must be filled and leads back through " + " > ".join([*ways[here], name]) +
-                                    ": no record could be the first; list it under optional")]
-                if link.to not in ways:
-                    ways[link.to] = [*ways[here], link.to]
-                    queue.append(link.to)
     return []
