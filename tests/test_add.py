@@ -355,3 +355,82 @@ def test_exceptions_of_later_files_stay_with_their_rows(write: Write, kerfmark: 
     assert ask(tmp_path / "v.db", "SELECT no, phone_here FROM visit") == [
         ("1", None), ("2", None), ("3", "9"), ("4", "7"), ("5", "7"), ("6", None)]
     assert kerfmark("prove", "v.db", "--json").json["holds"]
+
+
+def test_refresh_leaves_alone_what_has_not_changed(visited: Visited, write: Write, kerfmark: Runner, tmp_path: Path) -> None:
+    for n in (3, 4, 5):
+        write(f"more{n}.csv", f"no,day,note,hive,kind,keeper\n{n},2025-01-0{n},x,H1,wood,\n")
+        kerfmark("add", f"more{n}.csv", "--into", "v.db")
+    write("more4.csv", "no,day,note,hive,kind,keeper\n4,2025-01-04,new,H1,wood,\n6,2025-01-06,,H7,tin,Cy\n")
+    result = kerfmark("refresh", "v.db", "--json").json
+    assert result["changed"] == ["more4.csv"] and result["undone"] == [3] and result["added"][0]["load"] == 5
+    assert visited("SELECT no, note FROM visit ORDER BY no") == [(1, "ok"), (2, None), (3, "x"), (4, "new"), (5, "x"), (6, None)]
+    write("more5.csv", "no,day,note,hive,kind,keeper\n5,never,x,H1,wood,\n")
+    before = dump(tmp_path / "v.db")
+    assert '"never" is no date' in kerfmark("refresh", "v.db", code=1).err
+    assert dump(tmp_path / "v.db") == before             # all of it, or nothing
+    (tmp_path / "more3.csv").unlink()
+    assert "no longer there" in kerfmark("refresh", "v.db", code=2).err
+    assert dump(tmp_path / "v.db") == before
+
+
+def test_what_is_told_of_loads_and_changes(visited: Visited, write: Write, kerfmark: Runner) -> None:
+    write("more.csv", "no,day,note,hive,kind,keeper\n3,2025-01-03,x,H1,straw,Ada\n")
+    told = kerfmark("add", "more.csv", "--into", "v.db", "--known", "overwrite", "--changes").out
+    lines = [line.split() for line in told.splitlines()]
+    assert ["hive", "1", "kind", "wood", "straw"] in lines and ["hive", "1", "keeper", "-", "Ada"] in lines
+    assert "kerfmark undo v.db takes it back" in told
+    told = kerfmark("loads", "v.db").out
+    assert "load 1   cut" in told and "values changed: hive 2" in told and "kerfmark undo v.db takes load 2 back" in told
+    told = kerfmark("trace", "v.db", "hive", 1).out
+    assert "came with load 1" in told and "first in visits.csv, row 2" in told and ["2", "kind", "wood", "straw"] in [
+        line.split() for line in told.splitlines()]
+    assert "no record 99" in kerfmark("trace", "v.db", "hive", 99, code=2).err
+    assert 'there is no table "hvie"' in kerfmark("trace", "v.db", "hvie", 1, code=2).err
+    told = kerfmark("undo", "v.db").out
+    assert "taken back  load 2 of v.db" in told and ["hive", "0", "2"] in [line.split() for line in told.splitlines()]
+    assert "taken back 20" in kerfmark("loads", "v.db").out
+
+
+def test_a_load_of_several_sources_is_all_or_nothing(write: Write, kerfmark: Runner, tmp_path: Path) -> None:
+    write("places.csv", "name,grid\nWeir,XK 1\n")
+    write("hives.csv", "tag,place\nH1,Weir\n")
+    write("l.toml", 'kerfmark = 1\n[sources.hives]\nfile = "hives.csv"\n[sources.places]\nfile = "places.csv"\n'
+          '[tables.hive]\nsource = "hives"\neach_row = true\nknown_by = ["tag"]\ncolumns = ["tag"]\n'
+          'links = {place_id = {to = "place", by = {name = "place"}, missing = "refuse"}}\n'
+          '[tables.place]\nsource = "places"\neach_row = true\nknown_by = ["name"]\ncolumns = ["name", "grid"]\n')
+    kerfmark("cut", "l.toml", "--into", "p.db")
+    write("places2.csv", "name,grid\nMill,XK 2\nFord,\n")
+    write("hives2.csv", "tag,place\nH2,Mill\nH3,Ford\nH4,Weir\n")
+    before = dump(tmp_path / "p.db")
+    told = kerfmark("add", "hives2.csv", "places2.csv", "--into", "p.db", code=1).err
+    assert 'places2.csv, row 3, column "grid": is blank' in told and dump(tmp_path / "p.db") == before
+    result = kerfmark("add", "hives2.csv", "places2.csv", "--into", "p.db", "--set-aside", "bad.csv", "--json", code=3).json
+    assert result["set_aside"] == 2 and result["rejects"] == ["bad.csv", "bad-places.csv"]     # the child goes with its parent
+    assert ask(tmp_path / "p.db", "SELECT tag, name FROM hive JOIN place USING (place_id)") == [
+        ("H1", "Weir"), ("H2", "Mill"), ("H4", "Weir")]
+    mended = (tmp_path / "bad-places.csv").read_text("utf-8-sig").replace("Ford,,", "Ford,XK 3,")
+    (tmp_path / "bad-places.csv").write_text(mended, "utf-8-sig")
+    kerfmark("add", "bad.csv", "bad-places.csv", "--into", "p.db")
+    assert ask(tmp_path / "p.db", "SELECT tag, grid FROM hive JOIN place USING (place_id) WHERE tag = 'H3'") == [("H3", "XK 3")]
+    assert kerfmark("prove", "p.db", "--json").json["holds"]
+
+
+def test_a_table_of_several_sources_grows_by_each(write: Write, kerfmark: Runner, tmp_path: Path) -> None:
+    write("keepers.csv", "Keeper,Phone,Since\nAda,1,1999\n")
+    write("visits.csv", "no,Keeper,Phone\n1,Bo,2\n")
+    write("l.toml", 'kerfmark = 1\n[sources.keepers]\nfile = "keepers.csv"\n[sources.visits]\nfile = "visits.csv"\n'
+          '[tables.keeper]\nsource = "keepers"\nalso_from = ["visits"]\neach_row = true\nknown_by = ["Keeper"]\n'
+          'optional = ["Since"]\ncolumns = ["Keeper", "Phone", "Since"]\n'
+          '[tables.visit]\nsource = "visits"\neach_row = true\nknown_by = ["no"]\nlinks = ["keeper"]\ncolumns = ["no"]\n')
+    kerfmark("cut", "l.toml", "--into", "k.db")
+    write("visits2.csv", "no,Keeper,Phone\n2,Cy,3\n3,Ada,1\n")
+    kerfmark("add", "visits2.csv", "--into", "k.db")
+    assert ask(tmp_path / "k.db", "SELECT keeper, phone FROM keeper") == [("Ada", "1"), ("Bo", "2"), ("Cy", "3")]
+    write("visits3.csv", "no,Keeper,Phone\n4,Ada,9\n")
+    told = kerfmark("add", "visits3.csv", "--into", "k.db", code=1).err
+    assert 'row 2, column "Phone": differs from what the database says of this keeper: "1"' in told
+    write("keepers2.csv", "Keeper,Phone,Since\nCy,3,2001\n")
+    kerfmark("add", "keepers2.csv", "--into", "k.db", "--known", "fill")
+    assert ask(tmp_path / "k.db", "SELECT since FROM keeper WHERE keeper = 'Cy'") == ["2001"]
+    assert kerfmark("prove", "k.db", "--json").json["holds"]

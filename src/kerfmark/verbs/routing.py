@@ -57,12 +57,16 @@ class _Try:
     pairs: dict[str, str]
 
 
-def expected_headers(layout: Layout, source: str) -> set[str]:
-    """The headers that a source of a layout has, its telling column left out."""
+def expected_headers(layout: Layout, source: str) -> tuple[set[str], set[str]]:
+    """The headers that a source of a layout must have, and those that it may have; its telling column is left out."""
     whole = settled(layout, {})
-    known = {h for t in whole.tables.values() if t.source == source for h in t.headers}
-    also = {c.header for t in layout.tables.values() if source in t.also_from for c in t.columns.values() if c.header}
-    return (known | also | set(layout.sources[source].left_out)) - {layout.sources[source].telling}
+    spec = layout.sources[source]
+    needed = {h for t in whole.tables.values() if t.source == source for h in t.headers} | set(spec.left_out)
+    may = set(spec.may_lack)
+    for table in (t for t in layout.tables.values() if source in t.also_from):
+        needed |= {table.columns[k].header for k in table.known_by}
+        may |= {c.header for c in table.columns.values() if c.header}
+    return needed - {spec.telling} - set(spec.may_lack), (needed | may) - {spec.telling}
 
 
 def route(layout: Layout, files: Sequence[str | Path], only: str = "", wishes: Wishes = Wishes()) -> list[Routed]:
@@ -104,12 +108,12 @@ def _routed(layout: Layout, found: Source, only: str, wishes: Wishes) -> Routed:
 
 def _held_against(layout: Layout, name: str, found: Source) -> _Try:
     spec = layout.sources[name]
-    wanted, as_said = expected_headers(layout, name), _described(spec, found)
+    (needed, possible), as_said = expected_headers(layout, name), _described(spec, found)
     try:
         headers = set(open_source(name, as_said, Path()).headers) - {spec.telling}
     except KerfmarkError:
         headers = set(found.headers)
-    lost, new = wanted - headers - set(spec.may_lack), headers - wanted
+    lost, new = needed - headers, headers - possible
     pairs: dict[str, str] = {}
     scores = sorted(((fuzz.ratio(snake(a), snake(b)), a, b) for a in lost for b in new), key=lambda s: (-s[0], s[1], s[2]))
     for score, a, b in scores:
