@@ -20,7 +20,7 @@ from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
 import kerfmark
 from conftest import Runner
-from kerfmark.verbs.undo import loads
+from kerfmark.verbs.loads import loads
 
 Write = Callable[..., Path]
 LAYOUT = """\

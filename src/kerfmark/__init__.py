@@ -27,18 +27,19 @@ if TYPE_CHECKING:
     from kerfmark.verbs.add import AddResult, Wishes, add
     from kerfmark.verbs.check import CheckResult, check
     from kerfmark.verbs.cut import CutResult, cut
+    from kerfmark.verbs.loads import LoadsResult, loads
     from kerfmark.verbs.mark import MarkResult, Steering, mark
     from kerfmark.verbs.measure import MeasureResult, measure
     from kerfmark.verbs.prove import ProveResult, prove
     from kerfmark.verbs.show import ShowResult, show
-    from kerfmark.verbs.undo import LoadsResult, RefreshResult, TraceResult, UndoResult, loads, refresh, trace, undo
+    from kerfmark.verbs.undo import RefreshResult, TraceResult, UndoResult, refresh, trace, undo
 
 _HOMES = {
     "Reading": "read.source", "Steering": "structure.steer",
     "measure": "verbs.measure", "MeasureResult": "verbs.measure", "mark": "verbs.mark", "MarkResult": "verbs.mark",
     "add": "verbs.add", "AddResult": "verbs.add", "Wishes": "verbs.routing",
-    **dict.fromkeys(("loads", "LoadsResult", "undo", "UndoResult", "refresh", "RefreshResult", "trace", "TraceResult"),
-                    "verbs.undo"),
+    "loads": "verbs.loads", "LoadsResult": "verbs.loads",
+    **dict.fromkeys(("undo", "UndoResult", "refresh", "RefreshResult", "trace", "TraceResult"), "verbs.undo"),
     "check": "verbs.check", "CheckResult": "verbs.check", "cut": "verbs.cut", "CutResult": "verbs.cut",
     "show": "verbs.show", "ShowResult": "verbs.show", "prove": "verbs.prove", "ProveResult": "verbs.prove",
     **dict.fromkeys(("KerfmarkError", "UsageError", "SourceError", "LayoutError", "TargetError", "DataRefused", "Origin"),

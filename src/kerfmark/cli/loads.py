@@ -25,7 +25,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
-    from kerfmark.verbs.undo import loads
+    from kerfmark.verbs.loads import loads
 
     result = loads(args.database)
     terminal.result(result)

@@ -26,7 +26,6 @@ from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
 from kerfmark.store.sqlite.build import stored
 from kerfmark.store.sqlite.files import broken_links, copy_database, existing_database
-from kerfmark.store.sqlite.structure import add_column, redeclare, refresh_views
 from kerfmark.store.sqlite.working import OpenFile
 from kerfmark.verbs.check import Group, told_groups
 from kerfmark.verbs.recording import loaded_files, new_load, rows_apart
@@ -238,6 +237,8 @@ class Adding:
             for header, table in r.put.items():
                 self._put(r.source, header, table, encoded[r.source])
         if self.text != before:
+            from kerfmark.store.sqlite.structure import refresh_views
+
             self.layout = parse_layout(self.text, "the layout in the database")
             refresh_views(self.file, self.layout, {n: e.source.headers for n, e in encoded.items()})
 
@@ -249,6 +250,8 @@ class Adding:
         type_ = settle(encoded.column(header)).type
         name = free_name(snake(header), {*spec.columns, *spec.links, *self.layout.key_columns(table)}, f"{table}_{snake(header)}")
         self.text = with_column(self.text, source, table, name, header, str(type_))
+        from kerfmark.store.sqlite.structure import add_column
+
         add_column(self.file, table, name, type_)
         self.learned.append(f'"{header}" is the column {table}.{name} ({type_}) from now on; rows that were there are blank')
 
@@ -271,6 +274,8 @@ class Adding:
                     needed = settle(encoded[problem.source].column(problem.header)).type
                     if new := _wider(column.of_type, needed, encoded[problem.source].column(problem.header).values):
                         wider[problem.table, name] = new
+        from kerfmark.store.sqlite.structure import redeclare
+
         for (table, name), type_ in wider.items():
             old = self.layout.tables[table].columns[name].type
             self.text = with_type(self.text, table, name, str(type_))

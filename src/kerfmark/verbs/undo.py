@@ -1,4 +1,4 @@
-"""loads, undo, refresh, trace: what was loaded, taking a load back, loading changed files anew, and where a record came from."""
+"""undo, refresh, trace: taking a load back, loading changed files anew, and where a record came from."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from kerfmark.errors import DataRefused, Origin, SourceError, UsageError, counte
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import parse_layout
-from kerfmark.ledger.records import Ledger, Load, LoadedFile
+from kerfmark.ledger.records import Ledger, LoadedFile
 from kerfmark.profile.encode import encode, records_of
 from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
@@ -24,29 +24,6 @@ from kerfmark.store.sqlite.working import OpenFile
 from kerfmark.verbs.add import Adding, AddResult
 from kerfmark.verbs.recording import now
 from kerfmark.verbs.sources import open_loaded
-
-
-@dataclass(frozen=True)
-class LoadShown:
-    """A load: its number, what made it, when (UTC), its files, what it did to each table as (table, added, changed), rows set
-    aside, the number of its layout, and when it was taken back ("" if not)."""
-
-    number: int
-    verb: str
-    at: str
-    files: tuple[LoadedFile, ...]
-    tables: tuple[tuple[str, int, int], ...]
-    set_aside: int
-    layout: int
-    undone_at: str
-
-
-@dataclass(frozen=True)
-class LoadsResult:
-    """All loads of a database, the first one first."""
-
-    database: str
-    loads: tuple[LoadShown, ...]
 
 
 @dataclass(frozen=True)
@@ -85,22 +62,6 @@ class TraceResult:
     origin: Origin | None
     rows: int
     changes: tuple[tuple[int, str, str, str], ...]
-
-
-def loads(database: str | Path) -> LoadsResult:
-    """What was loaded into a database, and when. Raises TargetError when Kerfmark did not make it."""
-    path = Path(database)
-    with reading(path) as db:
-        ledger = Ledger(lambda sql: db.execute(sql).fetchall(), str(path))
-    return LoadsResult(str(path), tuple(_shown(ledger, load) for load in ledger.loads))
-
-
-def _shown(ledger: Ledger, load: Load) -> LoadShown:
-    added = {r.table: r.count for r in ledger.added if r.load == load.number}
-    changed = {t: n for (number, t), n in ledger.changed.items() if number == load.number}
-    return LoadShown(load.number, load.verb, load.at, tuple(f for f in ledger.files if f.load == load.number),
-                     tuple((t, added.get(t, 0), changed.get(t, 0)) for t in dict.fromkeys([*added, *changed])),
-                     sum(r.load == load.number and not r.known for r in ledger.set_aside), load.layout, load.undone_at)
 
 
 def undo(database: str | Path, load: int | None = None, *, through: bool = False, backup: str | Path | None = None,

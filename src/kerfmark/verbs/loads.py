@@ -1,0 +1,48 @@
+"""loads: what was loaded into a database, and when. Imports little, so that looking is quick."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from kerfmark.ledger.records import Ledger, Load, LoadedFile
+from kerfmark.store.sqlite.files import reading
+
+
+@dataclass(frozen=True)
+class LoadShown:
+    """A load: its number, what made it, when (UTC), its files, what it did to each table as (table, added, changed), rows set
+    aside, the number of its layout, and when it was taken back ("" if not)."""
+
+    number: int
+    verb: str
+    at: str
+    files: tuple[LoadedFile, ...]
+    tables: tuple[tuple[str, int, int], ...]
+    set_aside: int
+    layout: int
+    undone_at: str
+
+
+@dataclass(frozen=True)
+class LoadsResult:
+    """All loads of a database, the first one first."""
+
+    database: str
+    loads: tuple[LoadShown, ...]
+
+
+def loads(database: str | Path) -> LoadsResult:
+    """What was loaded into a database, and when. Raises TargetError when Kerfmark did not make it."""
+    path = Path(database)
+    with reading(path) as db:
+        ledger = Ledger(lambda sql: db.execute(sql).fetchall(), str(path))
+    return LoadsResult(str(path), tuple(_shown(ledger, load) for load in ledger.loads))
+
+
+def _shown(ledger: Ledger, load: Load) -> LoadShown:
+    added = {r.table: r.count for r in ledger.added if r.load == load.number}
+    changed = {t: n for (number, t), n in ledger.changed.items() if number == load.number}
+    return LoadShown(load.number, load.verb, load.at, tuple(f for f in ledger.files if f.load == load.number),
+                     tuple((t, added.get(t, 0), changed.get(t, 0)) for t in dict.fromkeys([*added, *changed])),
+                     sum(r.load == load.number and not r.known for r in ledger.set_aside), load.layout, load.undone_at)
