@@ -6,7 +6,7 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -33,19 +33,48 @@ class Run:
 Runner = Callable[..., Run]
 
 
+@pytest.fixture(scope="session")
+def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Callable[[list[str], Path], Run]]:
+    """The program: a command line and a folder to run it in; as a child of a process that has everything imported, where that can
+    be, else as a process of its own."""
+    env = {k: v for k, v in os.environ.items() if not k.startswith("KERFMARK")} | {"NO_COLOR": "1", "TZ": "Asia/Kathmandu"}
+    if not hasattr(os, "fork"):
+        def alone(args: list[str], folder: Path) -> Run:
+            done = subprocess.run([sys.executable, "-m", "kerfmark", *args], cwd=folder, env=env, capture_output=True, text=True,
+                                  timeout=120, check=False, encoding="utf-8")
+            return Run(done.returncode, done.stdout, done.stderr)
+
+        yield alone
+        return
+    streams = tmp_path_factory.mktemp("streams")
+    server = subprocess.Popen([sys.executable, str(Path(__file__).parent / "forked.py")], stdin=subprocess.PIPE,
+                              stdout=subprocess.PIPE, text=True, env=env)
+    assert server.stdin is not None and server.stdout is not None
+
+    def forked(args: list[str], folder: Path) -> Run:
+        assert server.stdin is not None and server.stdout is not None
+        out, err = streams / "out", streams / "err"
+        server.stdin.write(json.dumps({"args": args, "cwd": str(folder), "env": env, "out": str(out), "err": str(err)}) + "\n")
+        server.stdin.flush()
+        code = int(server.stdout.readline())
+        return Run(code, out.read_text(encoding="utf-8"), err.read_text(encoding="utf-8"))
+
+    yield forked
+    server.stdin.close()
+    server.wait()
+
+
 @pytest.fixture
-def kerfmark(tmp_path: Path) -> Runner:
+def kerfmark(tmp_path: Path, program: Callable[[list[str], Path], Run]) -> Runner:
     """Runs the program in a fresh folder; fails, telling everything, unless it ends with the expected code."""
 
     def run(*args: str | Path, code: int = 0) -> Run:
-        env = {k: v for k, v in os.environ.items() if not k.startswith("KERFMARK")} | {"NO_COLOR": "1", "TZ": "Asia/Kathmandu"}
-        done = subprocess.run([sys.executable, "-m", "kerfmark", *map(str, args)], cwd=tmp_path, env=env,
-                              capture_output=True, text=True, timeout=120, check=False, encoding="utf-8")
-        assert done.returncode == code, (
-            f"kerfmark {' '.join(map(str, args))}\nexit code {done.returncode}, not {code}\n"
-            f"--- out\n{done.stdout}\n--- err\n{done.stderr}\n--- folder\n{sorted(p.name for p in tmp_path.iterdir())}")
-        assert "Traceback" not in done.stderr
-        return Run(done.returncode, done.stdout, done.stderr)
+        done = program([*map(str, args)], tmp_path)
+        assert done.code == code, (
+            f"kerfmark {' '.join(map(str, args))}\nexit code {done.code}, not {code}\n"
+            f"--- out\n{done.out}\n--- err\n{done.err}\n--- folder\n{sorted(p.name for p in tmp_path.iterdir())}")
+        assert "Traceback" not in done.err
+        return done
 
     return run
 

@@ -44,7 +44,7 @@ def test_a_flat_file_becomes_a_normal_database(kerfmark: Runner, visits: Path, t
     assert ask(db, "SELECT count(*) FROM visit JOIN hive USING (hive_id) JOIN apiary USING (apiary_id)") == [(240,)]
     schema = "\n".join(r[0] for r in ask(db, "SELECT sql FROM sqlite_master WHERE sql IS NOT NULL"))  # type: ignore[misc]
     assert "FOREIGN KEY(hive_id) REFERENCES hive (hive_id)" in schema
-    assert "day DATE NOT NULL" in schema and "kg NUMERIC(2, 1) NOT NULL" in schema
+    assert "day DATE NOT NULL" in schema and "kg NUMERIC(4, 1) NOT NULL" in schema
     assert "CREATE UNIQUE INDEX hive_known_by ON hive (hive)" in schema and "CREATE INDEX visit_keeper_id" in schema
     assert ask(db, "PRAGMA foreign_key_check") == [] and ask(db, "PRAGMA integrity_check") == [("ok",)]
     for said in ("visits.csv: 240 rows, 9 columns", "hive decides kind, apiary", "24 values, 216 repeats in visit, 0 exceptions",

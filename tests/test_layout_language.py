@@ -206,7 +206,8 @@ def test_derived_columns_and_keys(built: Built, kerfmark: Runner, write: Write) 
     assert "line 13" in told and "»uper" in told
 
 
-def test_lookups_are_loose_where_asked_and_refuse_or_leave_blank_what_is_unknown(built: Built, kerfmark: Runner) -> None:
+def test_lookups_are_loose_where_asked_and_refuse_or_leave_blank_what_is_unknown(built: Built, kerfmark: Runner,
+                                                                                 write: Write) -> None:
     places = 'name,grid\nNothing Mill,XK 1\nWeir,XK 2\n'
     layout = ('kerfmark = 1\n[sources.visits]\nfile = "visits.csv"\n[sources.places]\nfile = "places.csv"\n'
               '[tables.place]\nsource = "places"\neach_row = true\nknown_by = ["name"]\ncolumns = ["name", "grid"]\n'
@@ -220,7 +221,7 @@ def test_lookups_are_loose_where_asked_and_refuse_or_leave_blank_what_is_unknown
         {"table": "visit", "link": "place_id", "to": "place", "resolved": 1, "created": 0, "blank": 1}]
     ask = built(layout.replace("MISSING", "create").replace('"name", "grid"', '"name", "grid"'), visits, places=places)
     assert ask("SELECT name, grid FROM place") == [("Nothing Mill", "XK 1"), ("Weir", "XK 2"), ("Weír", "XK 9")]
-    (Path(kerfmark.__closure__[0].cell_contents) / "l.toml").write_text(layout.replace("MISSING", "refuse"))    # type: ignore[attr-defined]
+    write("l.toml", layout.replace("MISSING", "refuse"))
     told = kerfmark("cut", "l.toml", "--into", "w.db", code=1).err
     assert 'row 3, column "Place": "Weír" leads to no place; the nearest is "Weir"' in told
 
@@ -229,7 +230,8 @@ def test_links_to_itself_in_any_order_with_circles_told(built: Built, kerfmark: 
     built(HEAD + BASE + 'known_by = ["tag"]\noptional = ["mother_id"]\ncolumns = ["tag"]\n'
           '[tables.visit.links]\nmother_id = {to = "visit", by = {tag = "mother"}}\n', "tag,mother\nA,B\nB,C\nC,A\nD,A\nE,F\n")
     result = kerfmark("check", "l.toml", "--json").json
-    [circle] = result["groups"]
+    circle, made = result["groups"]
+    assert (made["kind"], made["places"][0]["reason"]) == ("for one", '"F" is not among visit')
     assert (circle["kind"], circle["severity"]) == ("circle", "doubtful")
     assert [p["value"] for p in circle["places"]] == ["B", "C", "A"]
     assert result["links"][0]["created"] == 1 and result["problems"] == 0

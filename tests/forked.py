@@ -1,0 +1,56 @@
+"""Runs the program again and again without starting Python anew each time: everything is imported once, then each command line
+runs in a child of its own, with its own folder, environment and streams. Used where the system can fork; each child is the real
+program from its first line to its exit code.
+
+Reads one JSON object per line: {"args", "cwd", "env", "out", "err"} (the last two are files), and answers with the exit code.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+import time
+import traceback
+
+
+def child(order: dict[str, object]) -> int:
+    """Runs one command line; the exit code."""
+    os.chdir(str(order["cwd"]))
+    os.environ.clear()
+    os.environ.update(order["env"])                     # type: ignore[arg-type, call-overload]
+    time.tzset()
+    for number, key in ((1, "out"), (2, "err")):
+        file = os.open(str(order[key]), os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
+        os.dup2(file, number)
+    nothing = os.open(os.devnull, os.O_RDONLY)
+    os.dup2(nothing, 0)
+    sys.stdin, sys.stdout, sys.stderr = (os.fdopen(n, m, encoding="utf-8") for n, m in ((0, "r"), (1, "w"), (2, "w")))
+    from kerfmark.cli.main import main
+
+    try:
+        code = main(order["args"])                      # type: ignore[arg-type]
+    except SystemExit as leaving:
+        code = leaving.code if isinstance(leaving.code, int) else 0 if leaving.code is None else 1
+    except BaseException:
+        traceback.print_exc()
+        code = 70
+    sys.stdout.flush()
+    sys.stderr.flush()
+    return code
+
+
+def serve() -> None:
+    """Answers until nothing is asked any more."""
+
+    for line in sys.stdin:
+        process = os.fork()
+        if process == 0:
+            os._exit(child(json.loads(line)))
+        _, status = os.waitpid(process, 0)
+        sys.stdout.write(f"{os.waitstatus_to_exitcode(status)}\n")
+        sys.stdout.flush()
+
+
+if __name__ == "__main__":
+    serve()
