@@ -434,3 +434,25 @@ def test_a_table_of_several_sources_grows_by_each(write: Write, kerfmark: Runner
     kerfmark("add", "keepers2.csv", "--into", "k.db", "--known", "fill")
     assert ask(tmp_path / "k.db", "SELECT since FROM keeper WHERE keeper = 'Cy'") == ["2001"]
     assert kerfmark("prove", "k.db", "--json").json["holds"]
+
+
+def test_what_is_said_again_of_tables_further_away_is_compared(write: Write, kerfmark: Runner, tmp_path: Path) -> None:
+    write("places.csv", "name,district\nWeir,North\nMill,South\n")
+    write("hives.csv", "tag,place,district\nH1,Weir,North\n")
+    write("l.toml", 'kerfmark = 1\n[sources.hives]\nfile = "hives.csv"\n[sources.places]\nfile = "places.csv"\n'
+          '[tables.hive]\nsource = "hives"\neach_row = true\nknown_by = ["tag"]\ncolumns = ["tag"]\n[tables.hive.links]\n'
+          'place_id = {to = "place", by = {name = "place"}, missing = "refuse", repeats = {"district_id.district" = "district"}}\n'
+          '[tables.place]\nsource = "places"\neach_row = true\nknown_by = ["name"]\nlinks = ["district"]\ncolumns = ["name"]\n'
+          '[tables.district]\nsource = "places"\nknown_by = ["district"]\ncolumns = ["district"]\n')
+    kerfmark("cut", "l.toml", "--into", "p.db")
+    write("hives2.csv", "tag,place,district\nH2,Mill,South\nH3,Weir,South\nH4,Mill,\n")
+    result = kerfmark("add", "hives2.csv", "--into", "p.db", "--rehearse", "--json", code=1).json
+    [group] = result["groups"]
+    assert (group["kind"], group["column"], [p["origin"]["row"] for p in group["places"]]) == ("differs", "district", [3, 4])
+    write("hives2.csv", "tag,place,district\nH2,Mill,South\nH3,Ford,East\n")
+    write("places2.csv", "name,district\nFord,East\n")
+    kerfmark("add", "hives2.csv", "places2.csv", "--into", "p.db")
+    joined = "SELECT tag, district FROM hive JOIN place USING (place_id) JOIN district USING (district_id)"
+    assert ask(tmp_path / "p.db", joined) == [
+        ("H1", "North"), ("H2", "South"), ("H3", "East")]
+    assert kerfmark("prove", "p.db", "--json").json["holds"]

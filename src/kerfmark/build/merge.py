@@ -105,6 +105,8 @@ class Merger:
         for name in order:
             self._compare(name)
         for name in order:
+            self._further(name)
+        for name in order:
             self._new(name)
         return self.out
 
@@ -356,8 +358,52 @@ class Merger:
         for row, record in zip(rows.tolist(), which.tolist(), strict=True):
             code = int(said.codes[row])
             usual = there.get(int(self.rows[name][record])) or ""
-            codes[position[row]] = -1 if code >= 0 and texts[code] == usual else code
+            codes[position[row]] = -1 if code >= 0 and _same(texts[code], usual) else code
         self.tables[base].columns[exception] = Values(old.values, codes)
+
+    def _further(self, name: str) -> None:
+        """What rows say again of tables further away (`link.column`) must be what is said there."""
+        table, spec = self.tables[name], self.tables[name].spec
+        for link, target in spec.links.items() if spec.source in self.feeds else ():
+            codes = table.columns[link].codes
+            for path, header in target.repeats.items():
+                *links, column = path.split(".")
+                tables = [target.to]
+                for further in links:
+                    tables.append(self.tables[tables[-1]].spec.links[further].to)
+                if not links or codes is None or not all(self.layout.has_generated_key(t) for t in tables):
+                    continue
+                feed, rows = self.feeds[spec.source], table.source_rows()
+                at = np.flatnonzero((codes >= 0) & (rows >= 0))
+                own = self.tables[tables[-1]].spec.columns[column]
+                values = pc.cast(self.stored(feed.ready.typed(header, own)), pa.string())
+                said = np.append(np.array(values.to_pylist(), object), "")[feed.ready.column(header, own).codes[rows[at]]]
+                there = self._said_there(tables, links, column, np.unique(codes[at]))
+                same = [_same(there.get(c, ""), s or "") for c, s in zip(codes[at].tolist(), said.tolist(), strict=True)]
+                if len(wrong := at[~np.array(same, bool)]):
+                    known = " + ".join(target.by.values())
+                    remedy = f'mend the cells, or take "{header}" out of repeats of tables > {name} > links > {link}'
+                    feed.problem("differs", header, rows[wrong], f"differs from what the database says of the same {known}", remedy,
+                                 tables[-1])
+
+    def _said_there(self, tables: Sequence[str], links: Sequence[str], column: str, records: np.ndarray) -> dict[int, str]:
+        """What stands in a column that links lead to, as text, for records of the first of some tables."""
+        out: dict[int, str] = {}
+        for record in records[self.is_new[tables[0]][records]].tolist():        # a record of these files
+            here = record
+            for table, further in zip(tables, links, strict=False):
+                codes = self.tables[table].columns[further].codes
+                here = int(codes[here]) if codes is not None and here >= 0 else -1
+            values = self.tables[tables[-1]].columns[column]
+            if here >= 0 and values.codes is not None and values.values is not None and values.codes[here] >= 0:
+                out[record] = str(self.stored(values.values.slice(int(values.codes[here]), 1))[0].as_py())
+        numbers, new = self.rows[tables[0]], self.is_new[tables[0]]
+        ids = {r: int(numbers[r]) for r in records.tolist() if not new[r] and numbers[r] >= 0}
+        for table, further in zip(tables, links, strict=False):
+            texts = self.existing.texts(table, further, sorted(set(ids.values())))
+            ids = {r: int(text) for r, i in ids.items() if (text := texts.get(i))}
+        texts = self.existing.texts(tables[-1], column, sorted(set(ids.values())))
+        return out | {r: texts.get(i) or "" for r, i in ids.items()}
 
     # -- what is new
 
@@ -441,3 +487,13 @@ class Merger:
                 feed.problem("unknown", header, source_rows, f"names a {name} that is not there, and says no {column} of it",
                              f'add it first, or list "{column}" under optional of tables > {name}', name)
                 return
+
+
+def _same(one: str, other: str) -> bool:
+    """Whether two values as text are the same; an engine may spell a number in another way."""
+    if one == other:
+        return True
+    try:
+        return float(one) == float(other)
+    except ValueError:
+        return False
