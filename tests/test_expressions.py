@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kerfmark.build.evaluate import as_type, combinations, evaluate
-from kerfmark.layout.expression import ExpressionError, headers_of, parse_expression
+from kerfmark.layout.expression import ExpressionError, parse_expression
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, parse_type
 
 TYPES = {"day": parse_type("date DD.MM.YYYY"), "at": parse_type("timestamp YYYY-MM-DD hh:mm"), "kg": parse_type("decimal(5,1) 0,0"),
@@ -95,7 +95,7 @@ def test_a_mistake_points_at_its_character(text: str, at: int, what: str) -> Non
 
 
 def test_the_headers_of_an_expression() -> None:
-    assert headers_of("[a]]b] & [kg] + [kg]") == ["a]b", "kg"]
+    assert list(parse_expression("[a]]b] & [kg]", typed).headers()) == ["a]b", "kg"]
     assert list(parse_expression("if([ok], [n], 1)", typed).headers()) == ["ok", "n"]
 
 

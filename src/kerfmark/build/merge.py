@@ -1,5 +1,7 @@
 """New rows of tables meet those that a database has already: which records are known, what they would change, what is new.
 
+What becomes of a known record: its row is refused (`refuse`); what is there stays (`keep`); only its blanks are filled (`fill`);
+the file counts (`overwrite`); it is added again under a new key (`add`: records with a row of their own, others are resolved).
 Records are found by their natural keys; what is looked for goes to the database as whole columns. Nothing is written here.
 """
 
@@ -17,10 +19,6 @@ from kerfmark.build.drafts import TableRows, Values
 from kerfmark.build.lookup import MOST_COMPARED, Found
 from kerfmark.build.tables import SourceTables
 from kerfmark.layout.model import Layout, TableSpec
-
-POLICIES = ("refuse", "keep", "fill", "overwrite", "add")
-"""What becomes of a record that is there already: its row is refused; what is there stays; only its blanks are filled; the file
-counts; it is added again under a new key (records with a row of their own only, the others are resolved)."""
 
 
 class Existing(Protocol):
@@ -408,7 +406,7 @@ class Merger:
     # -- what is new
 
     def _new(self, name: str) -> None:
-        table, spec = self.tables[name], self.tables[name].spec
+        spec = self.tables[name].spec
         new = np.flatnonzero(self.is_new[name])
         if spec.part_of:
             new = self._parts_to_add(name, new)
@@ -424,7 +422,6 @@ class Merger:
         columns |= self._arrays(name, [*spec.links, *spec.columns], new)
         self.out.new[name] = pa.table(columns)
         next(c for c in self.out.counts if c.name == name).added = len(new)
-        assert table.rows >= len(new)
 
     def _parts_to_add(self, name: str, new: np.ndarray) -> np.ndarray:
         """The new records of a part table whose owner is new as well; more parts of a known record are refused, or left."""

@@ -21,12 +21,13 @@ Turns flat files into several linked tables of a real database, and proves that 
   kerfmark measure inspections-2025.csv
   kerfmark mark inspections-2025.csv
   kerfmark cut inspections-2025.csv --into apiary.db
+  kerfmark add inspections-2026-01.csv --into apiary.db
   kerfmark show apiary.db
   kerfmark prove apiary.db
 """
 _EXITS = """\
 exit codes: 0 done; 1 refused because of the data, nothing written; 2 wrong usage or unreadable input, nothing written;
-130 interrupted, nothing written
+3 done, with rows set aside; 130 interrupted, nothing written
 """
 
 

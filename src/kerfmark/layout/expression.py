@@ -63,16 +63,6 @@ def parse_expression(text: str, types: Callable[[str, int], ColumnType]) -> Node
     return _Parser(text, types).whole()
 
 
-def any_type(header: str, at: int) -> ColumnType:
-    """For an expression whose columns are not known yet: as if all were text."""
-    return TEXT
-
-
-def headers_of(text: str) -> list[str]:
-    """The headers that an expression names, as far as it can be read."""
-    return list(dict.fromkeys(m["column"][1:-1].replace("]]", "]") for m in _TOKEN.finditer(text) if m["column"]))
-
-
 class _Parser:
     def __init__(self, text: str, types: Callable[[str, int], ColumnType]) -> None:
         self.text, self.types = text, types
