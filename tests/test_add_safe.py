@@ -133,7 +133,7 @@ def test_a_locked_and_a_read_only_database_are_told(write: Write, tmp_path: Path
                                "d.execute('BEGIN IMMEDIATE'); print('held', flush=True); time.sleep(60)", str(tmp_path / "v.db")],
                               stdout=subprocess.PIPE, text=True)
     assert holder.stdout is not None and holder.stdout.readline() == "held\n"
-    patience, working.PATIENCE = working.PATIENCE, 300
+    patience, working.PATIENCE = working.PATIENCE, .3
     try:
         with pytest.raises(kerfmark.TargetError, match="another program is writing"):
             kerfmark.add([tmp_path / "more.csv"], tmp_path / "v.db")

@@ -22,7 +22,7 @@ MAY_USE = {
     "verbs": {"read", "profile", "layout", "store", "structure", "build", "ledger", "write"},
     "cli": {"verbs", "demo", "draw"},
 }
-EVERYWHERE = {"errors", "progress", ""}
+EVERYWHERE = {"errors", "progress", "address", ""}
 
 
 def rooms_used(path: Path) -> set[str]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
+from kerfmark.cli import database
 from kerfmark.cli.check import tell_group
 from kerfmark.cli.terminal import BAD, FAINT, GOOD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
@@ -30,7 +31,7 @@ does not fit. Everything lands, or nothing; `kerfmark undo` takes a load back.
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     parser.add_argument("files", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads")
-    parser.add_argument("--into", required=True, metavar="DB", help="an SQLite file that Kerfmark made")
+    database.option(parser, "the database that Kerfmark made: an SQLite file, or a URL")
     parser.add_argument("--as", dest="source", default="", metavar="SOURCE", help="the source that the files feed")
     parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite", "add"],
                         help="records that are there already: refuse the row (usual), keep what is there, fill its blanks, "
@@ -59,8 +60,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         put[header] = table
     wishes = Wishes(args.learn, tuple(args.leave_out), put)
     with terminal.progress() as progress:
-        result = add(args.files, args.into, source=args.source, known=args.known, again=args.again, wishes=wishes, widen=args.widen,
-                     rehearsal=args.rehearse, set_aside=args.set_aside, replace=args.replace, backup=args.backup,
+        result = add(args.files, database.chosen(args), source=args.source, known=args.known, again=args.again, wishes=wishes,
+                     widen=args.widen, rehearsal=args.rehearse, set_aside=args.set_aside, replace=args.replace, backup=args.backup,
                      progress=progress)
     terminal.result(result)
     tell(result, terminal, changes=args.changes)

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import argparse
 import shlex
-from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kerfmark.cli import reading
+from kerfmark.cli import database, reading
 from kerfmark.cli.mark import steering, steering_arguments, why, worth_knowing
 from kerfmark.cli.terminal import BAD, FAINT, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
@@ -32,7 +31,7 @@ given a layout, builds exactly what it says. Either the whole database is there 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     parser.add_argument("inputs", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads, or one layout (.toml)")
-    parser.add_argument("--into", required=True, metavar="DB", help="the SQLite file to make")
+    database.option(parser, "the SQLite file to make, or the URL of a database on a server")
     parser.add_argument("--set-aside", metavar="FILE", help="let the good rows land, and write the others there (.csv or .xlsx)")
     parser.add_argument("--replace", action="store_true", help="build anew what exists already")
     steering_arguments(parser)
@@ -44,7 +43,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.verbs.cut import cut
 
     with terminal.progress() as progress:
-        result = cut(args.inputs, args.into, replace=args.replace, progress=progress, reading=reading.chosen(args),
+        result = cut(args.inputs, database.chosen(args), replace=args.replace, progress=progress, reading=reading.chosen(args),
                      steering=steering(args), set_aside=args.set_aside)
     terminal.result(result)
     _tell(result, terminal)
@@ -64,7 +63,8 @@ def _tell(result: CutResult, terminal: Terminal) -> None:
     worth_knowing(result.notes, terminal)
     terminal.say()
     links = sum(len(t.links) for t in result.tables)
-    terminal.say("built ", (result.database, BOLD), f" ({size(Path(result.database).stat().st_size)}) in {result.seconds:.1f} s: "
+    large = f" ({size(result.bytes)})" if result.bytes else ""
+    terminal.say("built ", (result.database, BOLD), f"{large} in {result.seconds:.1f} s: "
                  f"{counted(len(result.tables), 'table')}, {counted(links, 'link')}, every link and row count checked")
     for source, rows in result.left_out.items():
         terminal.say("left out ", (counted(rows, "row"), BOLD), f" of {source}, for which its only_rows does not hold")

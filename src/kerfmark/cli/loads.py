@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 
+from kerfmark.cli import database
 from kerfmark.cli.terminal import BAD, FAINT, HEAD, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
 
@@ -20,14 +21,14 @@ it set aside, and whether it was taken back.
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
-    parser.add_argument("database", metavar="DB", help="an SQLite file that Kerfmark made")
+    database.argument(parser)
 
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
     from kerfmark.verbs.loads import loads
 
-    result = loads(args.database)
+    result = loads(database.chosen(args))
     terminal.result(result)
     for load in result.loads:
         state = (f"   taken back {load.undone_at}", BAD) if load.undone_at else ("", FAINT)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 
+from kerfmark.cli import database
 from kerfmark.cli.terminal import BAD, GOOD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
@@ -19,7 +20,7 @@ Reads the sources again, rejoins the tables, and compares every row and cell. Ex
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
-    parser.add_argument("database", metavar="DB", help="an SQLite file that Kerfmark made")
+    database.argument(parser)
 
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
@@ -27,7 +28,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.verbs.prove import prove
 
     with terminal.progress() as progress:
-        result = prove(args.database, progress=progress)
+        result = prove(database.chosen(args), progress=progress)
     terminal.result(result)
     several = len({p.file for p in result.proofs}) < len(result.proofs)
     for p in result.proofs:

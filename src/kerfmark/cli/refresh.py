@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 
+from kerfmark.cli import database
 from kerfmark.cli.add import tell
 from kerfmark.cli.terminal import GOOD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
@@ -21,7 +22,7 @@ ones, if one of these depends on them) and made again from the files of today, i
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
-    parser.add_argument("database", metavar="DB", help="an SQLite file that Kerfmark made")
+    database.argument(parser)
     parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite"], help="as for `kerfmark add`")
 
 
@@ -30,7 +31,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.verbs.undo import refresh
 
     with terminal.progress() as progress:
-        result = refresh(args.database, known=args.known, progress=progress)
+        result = refresh(database.chosen(args), known=args.known, progress=progress)
     terminal.result(result)
     if not result.changed:
         terminal.say(("unchanged  ", GOOD), "every file is what it was when it was loaded")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
+from kerfmark.cli import database
 from kerfmark.cli.terminal import FAINT, HEAD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
@@ -24,7 +25,7 @@ Shows what is in a database: its tables with row counts, keys, links and first r
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
-    parser.add_argument("database", metavar="DB", help="an SQLite file")
+    database.argument(parser)
     parser.add_argument("table", nargs="?", metavar="TABLE", help="one table or view only")
     parser.add_argument("--rows", type=int, default=3, metavar="N", help="first rows shown of each table (default: 3)")
 
@@ -33,7 +34,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
     from kerfmark.verbs.show import show
 
-    result = show(args.database, args.table, rows=max(args.rows, 0))
+    result = show(database.chosen(args), args.table, rows=max(args.rows, 0))
     terminal.result(result)
     for i, table in enumerate(result.tables):
         if i:

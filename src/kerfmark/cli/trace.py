@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 
+from kerfmark.cli import database
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.cli.terminal import Terminal
 from kerfmark.errors import counted
@@ -19,7 +20,7 @@ Tells the load that made a record, the row of the file in which it is first said
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
-    parser.add_argument("database", metavar="DB", help="an SQLite file that Kerfmark made")
+    database.argument(parser)
     parser.add_argument("table", metavar="TABLE", help="one of its tables")
     parser.add_argument("key", metavar="KEY", help="the primary key of a record (several columns: separated by commas)")
 
@@ -29,7 +30,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.verbs.undo import trace
 
     with terminal.progress() as progress:
-        result = trace(args.database, args.table, args.key, progress=progress)
+        result = trace(database.chosen(args), args.table, args.key, progress=progress)
     terminal.result(result)
     if not result.load:
         terminal.say((f"{result.table} {result.key}", BOLD), ": no load made it; somebody put it there")

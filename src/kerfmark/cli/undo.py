@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 
+from kerfmark.cli import database
 from kerfmark.cli.terminal import GOOD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
@@ -22,7 +23,7 @@ made for others to lead to go if nothing else leads to them. When a later load d
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
-    parser.add_argument("database", metavar="DB", help="an SQLite file that Kerfmark made")
+    database.argument(parser)
     parser.add_argument("load", nargs="?", type=int, metavar="LOAD", help="the number of a load, as `kerfmark loads` tells it")
     parser.add_argument("--backup", metavar="FILE", help="copy the database there first")
     parser.add_argument("--through", action="store_true", help="take all later loads back as well")
@@ -33,7 +34,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.verbs.undo import undo
 
     with terminal.progress() as progress:
-        result = undo(args.database, args.load, through=args.through, backup=args.backup, progress=progress)
+        result = undo(database.chosen(args), args.load, through=args.through, backup=args.backup, progress=progress)
     terminal.result(result)
     values = any(v for _, _, v in result.tables)
     terminal.table(["table", "rows gone", *(["values put back"] if values else [])],

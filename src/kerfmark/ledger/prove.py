@@ -6,11 +6,8 @@ are compared as a multiset, so that a mere change of order is no difference, and
 
 from __future__ import annotations
 
-import sqlite3
 from collections import Counter
-from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -26,14 +23,11 @@ from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.profile.codes import combine, first_rows
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.progress import Progress
-from kerfmark.store.ddl import view_name
-from kerfmark.store.sqlite.build import stored
-from kerfmark.store.sqlite.files import quote, translated
+from kerfmark.store.database import Reader, quote
+from kerfmark.store.ddl import view_columns, view_name
 
-BATCH = 65_536
 SHOWN = 20
 """Differences listed before the rest is only counted."""
-_SAMPLES = {"int64": "0", "double": "0.5", "string": "''"}
 
 
 @dataclass(frozen=True)
@@ -76,11 +70,12 @@ class SourceProof:
 class _Expected:
     """A source as the database should hold it: stored values and codes per column, in the order of the view."""
 
-    def __init__(self, layout: Layout, name: str, encoded: EncodedSource, db: sqlite3.Connection, without: np.ndarray) -> None:
+    def __init__(self, layout: Layout, name: str, encoded: EncodedSource, reader: Reader, without: np.ndarray) -> None:
         self.ready = ready = Prepared(layout, name, encoded, without)
         self.layout, self.rows = layout, ready.rows
         self.feed = SourceTables(layout, ready, Problems())
         self.headers: list[str] = []
+        self.named = view_columns(encoded.source.headers, reader.longest_name)
         self.values: list[pa.Array] = []
         self.codes: list[np.ndarray] = []
         self.changed = 0
@@ -92,19 +87,19 @@ class _Expected:
             self.changed += ready.changed(header, spec)
             values = ready.column(header).values if spec.split else ready.typed(header, spec)
             self.headers.append(header)
-            self.values.append(stored(values))
+            self.values.append(reader.stored(values))
             self.codes.append(self._kept(table, spec, ready.column(header, spec).codes, len(values)))
         for spec_of in layout.tables.values():
             for link in spec_of.links.values():
                 if spec_of.source == name and (link.loose or link.missing == "blank"):
-                    self._as_looked_up(link, db)
-        self._as_changed(db)
+                    self._as_looked_up(link, reader)
+        self._as_changed(reader)
         self._order(layout.tables[layout.base_of(name)])
 
-    def _as_changed(self, db: sqlite3.Connection) -> None:
+    def _as_changed(self, reader: Reader) -> None:
         """Cells that a later load has changed show what it made of them."""
-        latest = db.execute("SELECT table_name, column_name, row, after FROM kerfmark_changes JOIN kerfmark_loads USING (load_id)"
-                            " WHERE undone_at IS NULL ORDER BY load_id, kerfmark_changes.rowid").fetchall()
+        latest = reader.ask('SELECT table_name, column_name, "row", "after" FROM kerfmark_changes JOIN kerfmark_loads '
+                            f"USING (load_id) WHERE undone_at IS NULL ORDER BY load_id, kerfmark_changes.{reader.nth}")
         after: dict[tuple[str, str], dict[int, Any]] = {}
         for table, column, row, value in latest:
             after.setdefault((table, column), {})[row] = value
@@ -114,14 +109,17 @@ class _Expected:
             plain = all(k in spec.columns and spec.columns[k].header in self.headers for k in spec.known_by)
             if own is None or own.header not in self.headers or not spec.known_by or not plain:
                 continue
-            keys = ", ".join(quote(k) for k in spec.known_by)
-            known = {tuple(r[1:]): rows[r[0]] for r in db.execute(f"SELECT rowid, {keys} FROM {quote(table)}") if r[0] in rows}
             by = [self.headers.index(spec.columns[k].header) for k in spec.known_by]
+            keys = ", ".join(reader.said(f"t.{quote(k)}") for k in spec.known_by)
+            here = [r for r in reader.ask(f"SELECT {reader.row(table, 't')}, {keys} FROM {quote(table)} AS t") if r[0] in rows]
+            spelled = [reader.as_stored([r[n + 1] for r in here], self.values[i].type).to_pylist() for n, i in enumerate(by)]
+            at = self.headers.index(own.header)
+            made = reader.as_stored([rows[r[0]] for r in here], self.values[at].type).to_pylist()
+            known = dict(zip(zip(*spelled, strict=True), made, strict=True))
             mixed, count = combine([self.codes[i] for i in by], [len(self.values[i]) for i in by])
             first = first_rows(mixed, count)
             named = [tuple(self.values[i][int(self.codes[i][r])].as_py() for i in by) for r in first.tolist()]
             hit = np.append(np.array([n in known for n in named], bool), False)[mixed]
-            at = self.headers.index(own.header)
             new = pa.array([known.get(n) for n in named], self.values[at].type)
             mine = self.values[at].take(pa.array(self.codes[at], mask=self.codes[at] < 0))
             whole = pc.if_else(pa.array(hit), new.take(pa.array(mixed, mask=mixed < 0)), mine)
@@ -141,12 +139,15 @@ class _Expected:
             return one
         return np.where(record >= 0, codes, -1)
 
-    def _as_looked_up(self, link: LinkSpec, db: sqlite3.Connection) -> None:
+    def _as_looked_up(self, link: LinkSpec, reader: Reader) -> None:
         """Cells that were only a way to find a record show what that record says; nothing, where none was to be made for them."""
         plain = {c: h for c, h in (*link.by.items(), *link.repeats.items()) if "." not in c}
         at = {h: self.headers.index(h) for h in (*link.by.values(), *link.repeats.values())}
         known: dict[tuple[Any, ...], tuple[Any, ...]] = {}
-        for row in db.execute(f"SELECT {', '.join(map(quote, plain))} FROM {quote(link.to)}"):
+        there_now = reader.ask(f"SELECT {', '.join(reader.said(quote(c)) for c in plain)} FROM {quote(link.to)}")
+        spelled = [reader.as_stored([r[n] for r in there_now], self.values[at[h]].type).to_pylist()
+                   for n, h in enumerate(plain.values())]
+        for row in zip(*spelled, strict=True):
             known.setdefault(tuple(_folded(v, link.loose) for v in row[:len(link.by)]), row)
         by = [at[h] for h in link.by.values()]
         mixed, count = combine([self.codes[i] for i in by], [len(self.values[i]) for i in by])
@@ -188,34 +189,38 @@ class _Expected:
         blank = codes < 0
         return self.values[i].take(pa.array(codes, mask=blank if blank.any() else None))
 
+    def asked(self, source: str) -> tuple[str, list[str], list[pa.DataType]]:
+        """The view of the source, the names that the headers have there, and the types of the columns."""
+        return view_name(source), [self.named[h] for h in self.headers], [v.type for v in self.values]
+
     def row(self, n: int) -> tuple[Any, ...]:
         """One row."""
         return tuple(None if c[n] < 0 else v[int(c[n])].as_py() for v, c in zip(self.values, self.codes, strict=True))
 
 
-def prove_source(database: Path, db: sqlite3.Connection, layout: Layout, name: str, encoded: EncodedSource, file: str,
+def prove_source(reader: Reader, layout: Layout, name: str, encoded: EncodedSource, file: str,
                  changed: bool, progress: Progress, aside: np.ndarray, known: np.ndarray) -> SourceProof:
     """Compares one source, read anew, with the view that rejoins it. The records in `aside` were set aside, and those in `known`
     brought nothing new, as their records were there already."""
-    expected = _Expected(layout, name, encoded, db, np.union1d(aside, known))
+    expected = _Expected(layout, name, encoded, reader, np.union1d(aside, known))
     more = layout.is_looked_up(layout.base_of(name))    # then rows may follow that only others name
-    same, count = _same_in_order(database, name, expected, progress, more)
-    named = max(0, _count(db, name) - expected.rows) if more else 0
-    differences, total = ((), 0) if same else _differences(db, name, expected, named)
-    return SourceProof(name, file, expected.rows, count if same else _count(db, name) - named,
+    same, count = (_same_in_order if reader.in_order else _same_in_any_order)(reader, name, expected, progress, more)
+    named = max(0, _count(reader, name) - expected.rows) if more else 0
+    differences, total = ((), 0) if same else _differences(reader, name, expected, named)
+    return SourceProof(name, file, expected.rows, count if same else _count(reader, name) - named,
                        expected.rows * len(expected.headers), changed, total, differences, named,
                        len(aside) + len(encoded.source.ragged), expected.ready.left_out, expected.changed, len(known))
 
 
-def _count(db: sqlite3.Connection, source: str) -> int:
-    return int(db.execute(f"SELECT count(*) FROM {quote(view_name(source))}").fetchone()[0])
+def _count(reader: Reader, source: str) -> int:
+    return int(reader.ask(f"SELECT count(*) FROM {quote(view_name(source))}")[0][0])
 
 
-def _same_in_order(database: Path, source: str, expected: _Expected, progress: Progress, more: bool) -> tuple[bool, int]:
+def _same_in_order(reader: Reader, source: str, expected: _Expected, progress: Progress, more: bool) -> tuple[bool, int]:
     """Whether the view's rows are the source's, one after the other (`more` rows may follow), and how many these are."""
     at = 0
     try:
-        for batch in _view_batches(database, source, expected):
+        for batch in reader.view_batches(*expected.asked(source)):
             batch = batch.slice(0, expected.rows - at) if more else batch
             end = at + batch.num_rows
             if end > expected.rows or not all(
@@ -228,28 +233,37 @@ def _same_in_order(database: Path, source: str, expected: _Expected, progress: P
     return at == expected.rows, at
 
 
-def _view_batches(database: Path, source: str, expected: _Expected) -> Iterator[pa.RecordBatch]:
-    """The view as Arrow batches. The driver takes a column's type from its first row, so a sample row goes before."""
-    import adbc_driver_sqlite.dbapi as driver
+def _same_in_any_order(reader: Reader, source: str, expected: _Expected, progress: Progress, more: bool) -> tuple[bool, int]:
+    """Whether the view's rows are the source's, in whatever order it gives them (`more` rows may be there), and how many these
+    are."""
+    wide = range(len(expected.headers))
+    codes: list[list[np.ndarray]] = [[] for _ in wide]
+    at = 0
+    for batch in reader.view_batches(*expected.asked(source)):
+        for i in wide:
+            cells = batch.column(i)
+            found = pc.fill_null(pc.index_in(cells, expected.values[i]), -1).to_numpy(zero_copy_only=False)
+            if cells.null_count < np.count_nonzero(found < 0) and not more:
+                return False, 0                         # a value that no row of the source has
+            codes[i].append(np.where(found < 0, np.where(cells.is_null().to_numpy(zero_copy_only=False), -1, -2), found))
+        at += batch.num_rows
+        progress(f"comparing {source}", at, expected.rows)
+    if at < expected.rows or (at > expected.rows and not more):
+        return False, 0
+    whole: list[np.ndarray] = []
+    for i in wide:
+        first = pc.fill_null(pc.index_in(expected.values[i], expected.values[i]), -1).to_numpy(zero_copy_only=False)
+        mine = np.append(first, -1)[expected.codes[i]]  # the same value may stand there twice
+        whole.append(np.concatenate([mine, *codes[i]]) + 2)
+    rows, count = combine(whole, [len(v) + 2 for v in expected.values]) if whole else (np.zeros(expected.rows + at, np.int64), 1)
+    wanted, there = (np.bincount(part, minlength=count) for part in (rows[:expected.rows], rows[expected.rows:]))
+    return bool((there >= wanted).all()) and (more or at == expected.rows), expected.rows
 
-    types = [str(v.type) for v in expected.values]
-    columns = ", ".join(quote(h) for h in expected.headers)
-    sample = ", ".join(_SAMPLES[t] for t in types)
-    uri = f"file:{database.resolve().as_posix()}?mode=ro"
-    with translated(database), driver.connect(uri, autocommit=True) as connection, connection.cursor() as cursor:
-        cursor.adbc_statement.set_options(**{"adbc.sqlite.query.batch_rows": str(BATCH)})
-        cursor.execute(f"SELECT {sample} UNION ALL SELECT {columns} FROM {quote(view_name(source))}")
-        first = True
-        for batch in cursor.fetch_record_batch():
-            yield batch.slice(1) if first else batch
-            first = False
 
-
-def _differences(db: sqlite3.Connection, source: str, expected: _Expected, named: int) -> tuple[tuple[Difference, ...], int]:
+def _differences(reader: Reader, source: str, expected: _Expected, named: int) -> tuple[tuple[Difference, ...], int]:
     """What differs when rows are compared as a multiset; `named` rows may be there beside. Slow, and only walked when
     something does."""
-    columns = ", ".join(quote(h) for h in expected.headers)
-    found = Counter(tuple(row) for row in _typed_rows(db.execute(f"SELECT {columns} FROM {quote(view_name(source))}")))
+    found = Counter(tuple(_typed(v) for v in row) for row in reader.view_rows(*expected.asked(source)))
     lost: list[int] = []
     for n in range(expected.rows):
         row = tuple(_typed(v) for v in expected.row(n))
@@ -282,11 +296,6 @@ def _differences(db: sqlite3.Connection, source: str, expected: _Expected, named
 def _folded(value: Any, loose: bool) -> Any:
     """A value as it is looked up."""
     return folded(pa.array([str(value)]))[0].as_py() if loose and value is not None else value
-
-
-def _typed_rows(rows: sqlite3.Cursor) -> Iterator[tuple[Any, ...]]:
-    for row in rows:
-        yield tuple(_typed(v) for v in row)
 
 
 def _typed(value: Any) -> Any:

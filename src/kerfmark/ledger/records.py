@@ -12,25 +12,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from kerfmark.store.sqlite.files import no_ledger
-
-TABLES = (
-    "CREATE TABLE kerfmark_layouts (layout_id INTEGER PRIMARY KEY, layout TEXT NOT NULL)",
-    "CREATE TABLE kerfmark_loads (load_id INTEGER PRIMARY KEY, verb TEXT NOT NULL, loaded_at TIMESTAMP NOT NULL,"
-    " kerfmark TEXT NOT NULL, layout_id INTEGER NOT NULL REFERENCES kerfmark_layouts (layout_id), undone_at TIMESTAMP)",
-    "CREATE TABLE kerfmark_files (load_id INTEGER NOT NULL REFERENCES kerfmark_loads (load_id), source TEXT NOT NULL,"
-    " file TEXT NOT NULL, told TEXT NOT NULL, reading TEXT NOT NULL, bytes BIGINT NOT NULL, fingerprint TEXT NOT NULL,"
-    " rows BIGINT NOT NULL)",
-    "CREATE TABLE kerfmark_ranges (load_id INTEGER NOT NULL REFERENCES kerfmark_loads (load_id), table_name TEXT NOT NULL,"
-    " first_row BIGINT NOT NULL, last_row BIGINT NOT NULL)",
-    "CREATE TABLE kerfmark_changes (load_id INTEGER NOT NULL REFERENCES kerfmark_loads (load_id), table_name TEXT NOT NULL,"
-    " row BIGINT NOT NULL, column_name TEXT NOT NULL, before, after)",
-    "CREATE TABLE kerfmark_set_aside (load_id INTEGER NOT NULL REFERENCES kerfmark_loads (load_id), source TEXT NOT NULL,"
-    " file TEXT NOT NULL, sheet TEXT NOT NULL, row BIGINT NOT NULL, reason TEXT NOT NULL, known BOOLEAN NOT NULL)",
-)
+from kerfmark.store.database import Reader, no_ledger
 
 Execute = Callable[[str, Sequence[Sequence[Any]]], None]
-Ask = Callable[[str], Sequence[Sequence[Any]]]
 
 
 @dataclass(frozen=True)
@@ -102,45 +86,43 @@ class Load:
     undone_at: str
 
 
-def open_ledger(execute: Execute) -> None:
-    """Makes the ledger's tables."""
-    for statement in TABLES:
-        execute(statement, [()])
-
-
 def write_load(execute: Execute, load: Load, files: Sequence[LoadedFile], added: Sequence[RowsAdded],
                set_aside: Sequence[RowSetAside] = ()) -> None:
     """Writes down a load with its files, the rows that it added and those set aside."""
-    execute("INSERT INTO kerfmark_loads VALUES (?, ?, ?, ?, ?, NULL)",
+    execute("INSERT INTO kerfmark_loads (load_id, verb, loaded_at, kerfmark, layout_id, undone_at) "
+            "VALUES (?, ?, ?, ?, ?, NULL)",
             [(load.number, load.verb, load.at, load.version, load.layout)])
-    execute("INSERT INTO kerfmark_files VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+    execute('INSERT INTO kerfmark_files (load_id, source, file, told, reading, bytes, fingerprint, "rows") '
+            'VALUES (?, ?, ?, ?, ?, ?, ?, ?)',
             [(f.load, f.source, f.file, f.told, f.reading, f.bytes, f.fingerprint, f.rows) for f in files])
-    execute("INSERT INTO kerfmark_ranges VALUES (?, ?, ?, ?)", [(r.load, r.table, r.first, r.last) for r in added])
-    execute("INSERT INTO kerfmark_set_aside VALUES (?, ?, ?, ?, ?, ?, ?)",
+    execute("INSERT INTO kerfmark_ranges (load_id, table_name, first_row, last_row) VALUES (?, ?, ?, ?)",
+            [(r.load, r.table, r.first, r.last) for r in added])
+    execute('INSERT INTO kerfmark_set_aside (load_id, source, file, sheet, "row", reason, known) VALUES (?, ?, ?, ?, ?, ?, ?)',
             [(r.load, r.source, r.file, r.sheet, r.row, r.reason, int(r.known)) for r in set_aside])
 
 
 def write_layout_text(execute: Execute, number: int, text: str) -> None:
     """Keeps the text of a layout."""
-    execute("INSERT INTO kerfmark_layouts VALUES (?, ?)", [(number, text)])
+    execute("INSERT INTO kerfmark_layouts (layout_id, layout) VALUES (?, ?)", [(number, text)])
 
 
 class Ledger:
     """What a database's ledger says."""
 
-    def __init__(self, ask: Ask, database: str) -> None:
-        there = {r[0] for r in ask("SELECT name FROM sqlite_master WHERE name LIKE 'kerfmark\\_%' ESCAPE '\\'")}
-        if not {"kerfmark_layouts", "kerfmark_loads", "kerfmark_files", "kerfmark_ranges"} <= there:
-            raise no_ledger(database)
+    def __init__(self, reader: Reader) -> None:
+        ask, text, nth = reader.ask, reader.text, reader.nth
+        if reader.facts("kerfmark_loads") is None or reader.facts("kerfmark_ranges") is None:
+            raise no_ledger(reader.name)
         self.loads = [Load(*r) for r in ask(
-            "SELECT load_id, verb, loaded_at, kerfmark, layout_id, COALESCE(undone_at, '') FROM kerfmark_loads ORDER BY load_id")]
+            f"SELECT load_id, verb, {text('loaded_at')}, kerfmark, layout_id, COALESCE({text('undone_at')}, '') "
+            "FROM kerfmark_loads ORDER BY load_id")]
         self.layout_number, self.layout = ask("SELECT layout_id, layout FROM kerfmark_layouts ORDER BY layout_id DESC LIMIT 1")[0]
         self.files = [LoadedFile(*r) for r in ask(
-            "SELECT load_id, source, file, bytes, fingerprint, rows, told, reading FROM kerfmark_files ORDER BY load_id, rowid")]
+            f'SELECT load_id, source, file, bytes, fingerprint, "rows", told, reading FROM kerfmark_files ORDER BY load_id, {nth}')]
         self.added = [RowsAdded(*r) for r in ask(
-            "SELECT load_id, table_name, first_row, last_row FROM kerfmark_ranges ORDER BY load_id, rowid")]
+            f"SELECT load_id, table_name, first_row, last_row FROM kerfmark_ranges ORDER BY load_id, {nth}")]
         self.set_aside = [RowSetAside(r[0], r[1], r[2], r[3], r[4], r[5], bool(r[6])) for r in ask(
-            "SELECT load_id, source, file, sheet, row, reason, known FROM kerfmark_set_aside ORDER BY load_id, rowid")]
+            f'SELECT load_id, source, file, sheet, "row", reason, known FROM kerfmark_set_aside ORDER BY load_id, {nth}')]
         self.changed: dict[tuple[int, str], int] = {(r[0], r[1]): r[2] for r in ask(
             "SELECT load_id, table_name, COUNT(*) FROM kerfmark_changes GROUP BY load_id, table_name")}
 
@@ -161,12 +143,14 @@ class Ledger:
         return max((load.number for load in self.loads), default=0) + 1
 
 
-def file_beside(location: str, folder: Path) -> str:
-    """How a file is called seen from a folder: with forward slashes on every system. Standard input stays `-`, and a URL
-    itself."""
+def file_beside(location: str, folder: Path | None) -> str:
+    """How a file is called seen from a folder (None: from anywhere): with forward slashes on every system. Standard input stays
+    `-`, and a URL itself."""
     if location == "-" or "://" in location:
         return location
     path = Path(location)
+    if folder is None:
+        return path.resolve().as_posix()
     try:
         return Path(os.path.relpath(path.resolve(), folder.resolve())).as_posix()
     except ValueError:                                  # another drive

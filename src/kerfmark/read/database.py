@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 import pyarrow as pa
 import xxhash
 
+from kerfmark.address import ENGINES, address, is_url, mysql_arguments, postgresql_arguments
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.cells import texts
 from kerfmark.read.source import Piece, RaggedRow, Reading, Remark
@@ -21,11 +22,6 @@ ROWS = 16_384
 MAGIC = b"SQLite format 3\x00"
 OWN = "kerfmark_"
 """How the tables begin that Kerfmark keeps for itself."""
-
-
-def is_url(text: str) -> bool:
-    """Whether a text names a server and not a file."""
-    return "://" in text
 
 
 def tables(location: str, reading: Reading = Reading()) -> list[TableSource]:  # noqa: B008  (frozen)
@@ -113,9 +109,9 @@ def _connected(location: str) -> Iterator[Any]:
     from sqlalchemy import create_engine, event
     from sqlalchemy.exc import ArgumentError, NoSuchModuleError, SQLAlchemyError
 
-    url = location if is_url(location) else f"sqlite:///file:{Path(location).resolve().as_posix()}?mode=ro&uri=true"
     try:
-        engine = create_engine(_driven(url))
+        url, how = _way(location)
+        engine = create_engine(url, **how)
         if not is_url(location):
             event.listen(engine, "connect", lambda db, _: setattr(db, "text_factory", lambda b: b.decode("utf-8", "replace")))
         with engine.connect() as connection:
@@ -130,26 +126,29 @@ def _connected(location: str) -> Iterator[Any]:
                           next="check the address, the name and the rights") from error
 
 
-def _driven(url: str) -> str:
-    """A URL that says which driver is meant."""
-    for plain, driven in (("postgresql://", "postgresql+psycopg://"), ("postgres://", "postgresql+psycopg://"),
-                          ("mysql://", "mysql+pymysql://"), ("mariadb://", "mariadb+pymysql://")):
-        if url.startswith(plain):
-            return driven + url.removeprefix(plain)
-    return url
+def _way(location: str) -> tuple[str, dict[str, Any]]:
+    """What SQLAlchemy takes to get to a database."""
+    if not is_url(location):
+        return f"sqlite:///file:{Path(location).resolve().as_posix()}?mode=ro&uri=true", {}
+    engine = ENGINES.get(location.split("://")[0].lower())
+    if engine is None:
+        return location, {}
+    where = address(location)
+    if engine == "mysql":
+        import pymysql
+
+        return "mysql+pymysql://", {"creator": lambda: pymysql.connect(**mysql_arguments(where))}  # type: ignore[call-overload]
+    import psycopg
+
+    path = {"options": f"-c search_path={where.schema}"} if where.schema else {}
+    arguments: dict[str, Any] = postgresql_arguments(where) | path
+    return "postgresql+psycopg://", {"creator": lambda: psycopg.connect(**arguments)}
 
 
 def _without_password(location: str) -> str:
     if not is_url(location):
         return location
-    from sqlalchemy.engine import make_url
-    from sqlalchemy.exc import ArgumentError
-
-    try:
-        url = make_url(location)
-    except ArgumentError:
-        return location.split("://")[0] + "://..."
-    return url._replace(password=None).render_as_string()
+    return address(location).shown if location.split("://")[0].lower() in ENGINES else location.split("://")[0] + "://..."
 
 
 def _origin(location: str) -> Origin:

@@ -8,9 +8,10 @@ from dataclasses import replace
 from pathlib import Path
 from types import MappingProxyType
 
+from kerfmark.address import is_url
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.alike import AlikeSources, put_together
-from kerfmark.read.database import MAGIC, TableSource, is_url, tables
+from kerfmark.read.database import MAGIC, TableSource, tables
 from kerfmark.read.delimited import DelimitedSource
 from kerfmark.read.dialect import Dialect, check_path, find_dialect
 from kerfmark.read.json_records import JsonFile

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from itertools import count
 from typing import Any
 
 from sqlalchemy import (
@@ -13,6 +14,7 @@ from sqlalchemy import (
     DateTime,
     Double,
     ForeignKeyConstraint,
+    Identity,
     Index,
     Integer,
     MetaData,
@@ -24,7 +26,7 @@ from sqlalchemy import (
     Time,
 )
 from sqlalchemy.engine import Dialect
-from sqlalchemy.schema import CreateIndex, CreateTable
+from sqlalchemy.schema import AddConstraint, CreateIndex, CreateTable, SetColumnComment, SetTableComment
 from sqlalchemy.sql.type_api import TypeEngine
 
 from kerfmark.layout.model import Layout, TableSpec
@@ -35,11 +37,15 @@ TypeMapper = Callable[[ColumnType], TypeEngine[Any]]
 
 @dataclass(frozen=True)
 class Statements:
-    """What to run before the rows (`tables`, parents first) and after them (`indexes`, `views`)."""
+    """What to run before the rows (`tables`, parents first) and after them: primary `keys`, `indexes`, `links` (foreign keys),
+    `views`, `comments`. What an engine makes together with the tables is not told a second time."""
 
     tables: list[str]
+    keys: list[str]
     indexes: list[str]
+    links: list[str]
     views: list[str]
+    comments: list[str]
 
 
 def usual_type(type_: ColumnType) -> TypeEngine[Any]:
@@ -53,52 +59,123 @@ def usual_type(type_: ColumnType) -> TypeEngine[Any]:
     return usual[type_.kind]()
 
 
-def statements(layout: Layout, headers: Mapping[str, Sequence[str]], dialect: Dialect, mapper: TypeMapper = usual_type
-               ) -> Statements:
+@dataclass(frozen=True)
+class Way:
+    """How an engine wants its tables made: how it declares types (those of columns that are `keyed`, in a key or an index, may
+    differ), whether primary keys and foreign keys are made after the rows, how many bytes a name may have (0: any number), what
+    tables are called while they are built, and what CREATE TABLE ends with."""
+
+    mapper: TypeMapper = usual_type
+    keyed: Callable[[ColumnType, int], TypeEngine[Any]] | None = None
+    keys_later: bool = False
+    links_later: bool = False
+    longest: int = 0
+    called: Mapping[str, str] = field(default_factory=dict)
+    options: Mapping[str, Any] = field(default_factory=dict)
+
+
+def statements(layout: Layout, headers: Mapping[str, Sequence[str]], dialect: Dialect, way: Way) -> Statements:
     """The statements for all tables, links, indexes and views of a layout; `headers` are those of each source."""
     metadata = MetaData()
     indexes: list[Index] = []
+    called = {n: way.called.get(n, n) for n in layout.tables}
+    taken = {*layout.tables, *map(view_name, layout.sources)}
+
+    def index(name: str, table: Table, columns: Sequence[str], unique: bool = False) -> Index:
+        short = fitting(name, 60, taken)
+        taken.add(short)
+        return Index(short, *(table.c[c] for c in columns), unique=unique)
+
     order = layout.parents_first()
     for name in order:
         spec = layout.tables[name]
         parts: list[Any] = []
+        mapper = _keyed(layout, name, way)
         if layout.has_generated_key(name):
-            parts.append(Column(layout.key_of(name), Integer, primary_key=True, autoincrement=True))
+            counting = [Identity()] if way.keys_later else []
+            parts.append(Column(layout.key_of(name), Integer, *counting, primary_key=not way.keys_later, autoincrement=True,
+                                nullable=False))
         for link, parent in spec.parents.items():
             pairs = layout.link_columns(name, link)
-            parts += [Column(own, _key_type(layout, parent, key, mapper), nullable=link in spec.optional) for own, key in pairs]
-            parts.append(ForeignKeyConstraint([own for own, _ in pairs], [f"{parent}.{key}" for _, key in pairs]))
-        parts += [Column(c, mapper(s.of_type), nullable=c in spec.optional or bool(s.instead_of), comment=s.comment or None)
+            parts += [Column(own, _key_type(layout, parent, key, way), nullable=link in spec.optional) for own, key in pairs]
+            parts.append(ForeignKeyConstraint([own for own, _ in pairs], [f"{called[parent]}.{key}" for _, key in pairs]))
+        parts += [Column(c, mapper(c, s.of_type), nullable=c in spec.optional or bool(s.instead_of), comment=s.comment or None)
                   for c, s in spec.columns.items()]
-        if not layout.has_generated_key(name):
+        if not layout.has_generated_key(name) and not way.keys_later:
             parts.append(PrimaryKeyConstraint(*layout.key_columns(name)))
-        table = Table(name, metadata, *parts, comment=spec.comment or None)
-        keys = [tuple(layout.key_columns(name))]
+        table: Table = Table(called[name], metadata, *parts, comment=spec.comment or None, **way.options)
+        known = [tuple(layout.key_columns(name))]
         for unique in spec.unique_sets:
             columns = tuple(layout.stored_as(name, unique))
-            if columns not in keys:
-                keys.append(columns)
-                indexes.append(Index(f"{name}_known_by" if unique == spec.known_by else f"{name}_unique_{'_'.join(unique)}"[:60],
-                                     *(table.c[c] for c in columns), unique=spec.known != "add" or unique != spec.known_by))
-        covered = {k[0] for k in keys}
-        indexes += [Index(f"{name}_{link}"[:60], *(table.c[own] for own, _ in layout.link_columns(name, link)))
+            if columns not in known:
+                known.append(columns)
+                indexes.append(index(f"{name}_known_by" if unique == spec.known_by else f"{name}_unique_{'_'.join(unique)}", table,
+                                     columns, spec.known != "add" or unique != spec.known_by))
+        covered = {k[0] for k in known}
+        indexes += [index(f"{name}_{link}", table, [own for own, _ in layout.link_columns(name, link)])
                     for link in spec.links if layout.link_columns(name, link)[0][0] not in covered]
+    tables = [metadata.tables[called[n]] for n in order]
+    quote = dialect.identifier_preparer.quote_identifier
+
+    def spelled(what: Any) -> str:
+        return str(what.compile(dialect=dialect)).strip()
+
+    made = [spelled(CreateTable(t, include_foreign_key_constraints=[] if way.links_later else None)) for t in tables]
+    keys = [f"ALTER TABLE {quote(called[n])} ADD PRIMARY KEY ({', '.join(map(quote, layout.key_columns(n)))})" for n in order]
+    links = [spelled(AddConstraint(c)) for t in tables for c in _in_order(t.foreign_key_constraints)]
+    comments = [spelled(SetTableComment(t)) for t in tables if t.comment]
+    comments += [spelled(SetColumnComment(c)) for t in tables for c in t.c if c.comment]
     return Statements(
-        [str(CreateTable(metadata.tables[n]).compile(dialect=dialect)).strip() for n in order],
-        [str(CreateIndex(i).compile(dialect=dialect)).strip() for i in indexes],
-        [view(layout, source, headers[source], dialect) for source in layout.sources],
-    )
+        made, keys if way.keys_later else [], [spelled(CreateIndex(i)) for i in indexes], links if way.links_later else [],
+        [view(layout, source, headers[source], dialect, way.longest) for source in layout.sources],
+        comments if dialect.supports_comments and not dialect.inline_comments else [])
 
 
-def _key_type(layout: Layout, table: str, key: str, mapper: TypeMapper) -> TypeEngine[Any]:
+def _in_order(links: Collection[ForeignKeyConstraint]) -> list[ForeignKeyConstraint]:
+    return sorted(links, key=lambda c: list(c.column_keys))
+
+
+def _keyed(layout: Layout, table: str, way: Way) -> Callable[[str, ColumnType], TypeEngine[Any]]:
+    """How the columns of a table are declared: those in a key or index as the engine wants it for so many of them."""
+    spec = layout.tables[table]
+    sets = [*spec.unique_sets, *(() if isinstance(spec.key, str) else (spec.key,))]
+    keyed = way.keyed
+
+    def declare(column: str, type_: ColumnType) -> TypeEngine[Any]:
+        among = max((len(s) for s in sets if column in s), default=0)
+        return keyed(type_, among) if keyed and among else way.mapper(type_)
+
+    return declare
+
+
+def _key_type(layout: Layout, table: str, key: str, way: Way) -> TypeEngine[Any]:
     """The type of a column of a table's primary key."""
     spec = layout.tables[table]
     if layout.has_generated_key(table):
         return Integer()
     if key in spec.columns:
-        return mapper(spec.columns[key].of_type)
-    return next(_key_type(layout, spec.links[link].to, further, mapper) for link in spec.links
+        return _keyed(layout, table, way)(key, spec.columns[key].of_type)
+    return next(_key_type(layout, spec.links[link].to, further, way) for link in spec.links
                 for own, further in layout.link_columns(table, link) if own == key)
+
+
+def view_columns(headers: Sequence[str], longest: int) -> dict[str, str]:
+    """What the headers of a source are called in its view; an engine may take names of so many bytes at most (0: any)."""
+    out: dict[str, str] = {}
+    for header in headers:
+        out[header] = fitting(header, longest, set(out.values()))
+    return out
+
+
+def fitting(name: str, longest: int, taken: Collection[str] = ()) -> str:
+    """A name of so many bytes at most (0: any number), and none that is taken: its beginning, and a number."""
+    if not longest or (len(name.encode()) <= longest and name not in taken):
+        return name
+    for n in count(2):
+        short = name.encode()[:longest - len(f"~{n}")].decode(errors="ignore") + f"~{n}"
+        if short not in taken:
+            return short
+    raise AssertionError
 
 
 def view_name(source: str) -> str:
@@ -106,24 +183,26 @@ def view_name(source: str) -> str:
     return f"{source}_flat"
 
 
-def view(layout: Layout, source: str, headers: Sequence[str], dialect: Dialect) -> str:
-    """The statement for the view that rejoins a source: its headers in their order."""
-    return _View(layout, source, dialect).statement(headers)
+def view(layout: Layout, source: str, headers: Sequence[str], dialect: Dialect, longest: int = 0) -> str:
+    """The statement for the view that rejoins a source: its headers in their order; `longest` are the bytes of a name (0: any)."""
+    return _View(layout, source, dialect, longest).statement(headers)
 
 
 class _View:
     """Finds every header of a source again, from the table with a record per row on."""
 
-    def __init__(self, layout: Layout, source: str, dialect: Dialect) -> None:
-        self.layout, self.source = layout, source
+    def __init__(self, layout: Layout, source: str, dialect: Dialect, longest: int) -> None:
+        self.layout, self.source, self.dialect, self.longest = layout, source, dialect, longest
         self.base = layout.base_of(source)
         self.quote = dialect.identifier_preparer.quote_identifier
         self.joins: dict[str, str] = {}
+        self.aliases: dict[str, str] = {}
 
     def statement(self, headers: Sequence[str]) -> str:
         """The whole statement."""
         cells = {h: cell for h in headers if (cell := self._cell(h))}
-        chosen = ",\n       ".join(f"{cell} AS {self.quote(h)}" for h, cell in cells.items())
+        named = view_columns(headers, self.longest)
+        chosen = ",\n       ".join(f"{cell} AS {self.quote(named[h])}" for h, cell in cells.items())
         return "\n".join([f"CREATE VIEW {self.quote(view_name(self.source))} AS", f"SELECT {chosen}",
                           f"FROM {self.quote(self.base)}", *self.joins.values()])
 
@@ -173,7 +252,7 @@ class _View:
 
     def _looked_up(self, reached: str, name: str, child: str, link: str) -> str:
         """What a link of a table leads to, joined under a name of its own; `reached` is what the table itself is called."""
-        alias = self.quote(name)
+        alias = self.quote(self.aliases.setdefault(name, fitting(name, self.longest, self.aliases.values())))
         parent = self.quote(self.layout.tables[child].links[link].to)
         self.joins.setdefault(alias, self._join(parent, f" AS {alias}", child, link, reached, alias))
         return alias
@@ -208,5 +287,9 @@ class _View:
             return ""
         value, joined, split = parts[0]
         separator = "'" + split.replace("'", "''") + "'"
-        return (f"(SELECT group_concat(part, {separator}) FROM (SELECT {value} AS part FROM {mine}{joined} "
-                f"WHERE {owner} ORDER BY {mine}.{position}))")
+        rows, order = f"FROM {mine}{joined} WHERE {owner}", f"ORDER BY {mine}.{position}"
+        if self.dialect.name == "postgresql":
+            return f"(SELECT string_agg(CAST({value} AS text), {separator} {order}) {rows})"
+        if self.dialect.name == "mysql":
+            return f"(SELECT GROUP_CONCAT({value} {order} SEPARATOR {separator}) {rows})"
+        return f"(SELECT group_concat(part, {separator}) FROM (SELECT {value} AS part {rows} {order}))"

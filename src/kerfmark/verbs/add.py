@@ -24,9 +24,7 @@ from kerfmark.profile.recognise import settle
 from kerfmark.profile.types import ColumnType
 from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
-from kerfmark.store.sqlite.build import stored
-from kerfmark.store.sqlite.files import broken_links, copy_database, existing_database
-from kerfmark.store.sqlite.working import OpenFile
+from kerfmark.store.database import Changing, Database, database_at
 from kerfmark.verbs.check import Group, told_groups
 from kerfmark.verbs.recording import loaded_files, new_load, rows_apart
 from kerfmark.verbs.rejects import rejected, writable_rejects
@@ -99,14 +97,14 @@ def add(files: Sequence[str | Path], into: str | Path, *, source: str = "", know
     Raises UsageError for what cannot be read or fits no source, DataRefused when the data do not fit, TargetError for a database
     that cannot be written to.
     """
-    path = existing_database(Path(into))
+    database = database_at(into)
     aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
     if not files:
         raise UsageError("name at least one file")
     if backup is not None:
-        copy_database(path, Path(backup))
-    with OpenFile(path) as file, contextlib.ExitStack() as written:
-        adding = Adding(file, path, Ledger(file.ask, str(path)), progress)
+        database.copy(Path(backup))
+    with database.changing() as file, contextlib.ExitStack() as written:
+        adding = Adding(file, database, Ledger(file), progress)
         result = adding.add(files, source=source, known=known, again=again, wishes=wishes, widen=widen, rehearsal=rehearsal,
                             aside=aside)
         written.enter_context(saving(adding.rejects))
@@ -118,8 +116,8 @@ def add(files: Sequence[str | Path], into: str | Path, *, source: str = "", know
 class Adding:
     """One load into an open database."""
 
-    def __init__(self, file: OpenFile, path: Path, ledger: Ledger, progress: Progress) -> None:
-        self.file, self.path, self.ledger, self.progress = file, path, ledger, progress
+    def __init__(self, file: Changing, database: Database, ledger: Ledger, progress: Progress) -> None:
+        self.file, self.database, self.ledger, self.progress = file, database, ledger, progress
         self.text = ledger.layout
         self.layout = parse_layout(self.text, "the layout in the database")
         self.learned: list[str] = []
@@ -152,11 +150,12 @@ class Adding:
         rows = {n: e.read for n, e in encoded.items()}
         counts = {id(r): 0 for r in routed}
         for name, e in encoded.items():
-            for r, part in zip([r for r in routed if r.source == name], loaded_files(0, {name: e}, self.path.parent), strict=True):
+            mine = [r for r in routed if r.source == name]
+            for r, part in zip(mine, loaded_files(0, {name: e}, self.database.folder), strict=True):
                 counts[id(r)] = part.rows
         assert sum(rows.values()) == sum(counts.values())
         return AddResult(
-            str(self.path), 0 if rehearsal else number,
+            self.database.name, 0 if rehearsal else number,
             tuple(FileAdded(_called(r), r.source, r.why, counts[id(r)]) for r in routed),
             tuple(sorted(done.merged.counts, key=lambda c: list(self.layout.tables).index(c.name))), tuple(done.links), changes,
             tuple(self.learned), len(done.set_aside), sum(len(k) for k in done.merged.known_rows.values()),
@@ -166,15 +165,17 @@ class Adding:
     def _check_tables(self) -> None:
         """Raises TargetError when somebody has taken away what the layout needs."""
         for name, table in self.layout.tables.items():
-            there = self.file.columns(name)
+            facts = self.file.facts(name)
+            there = {c.name for c in facts.columns} if facts else ()
             if not there:
-                raise TargetError(f'the table "{name}" is no longer there', code="target.changed", origin=Origin(str(self.path)),
-                                  why="the layout in the database needs it", next="put it back, or cut the files anew")
+                raise TargetError(f'the table "{name}" is no longer there', code="target.changed",
+                                  origin=Origin(self.database.name), why="the layout in the database needs it",
+                                  next="put it back, or cut the files anew")
             wanted = {*self.layout.key_columns(name), *table.columns, *self.layout.stored_as(name, list(table.links))}
             lost = [c for c in sorted(wanted) if c not in there]
             if lost:
                 raise TargetError(f'the table "{name}" has no column "{lost[0]}" any more', code="target.changed",
-                                  origin=Origin(str(self.path)), why="the layout in the database needs it",
+                                  origin=Origin(self.database.name), why="the layout in the database needs it",
                                   next="put it back, or cut the files anew")
 
     def _loose(self) -> tuple[str, ...]:
@@ -183,7 +184,7 @@ class Adding:
         for name, table in self.layout.tables.items():
             if table.links and all(self.file.highest(to) <= MOST_WALKED for to in table.parents.values()):
                 out += [f"rows of {name} lead by {c} to records that are no longer there: kerfmark prove tells more"
-                        for c in broken_links(self.file.ask, name)]
+                        for c in self.file.broken_links(name)]
         return tuple(out)
 
     def _check_not_unique(self) -> None:
@@ -217,7 +218,7 @@ class Adding:
                     at = loads[old.load].at
                     raise DataRefused("this file was loaded already", code="data.again", origin=part.origin(),
                                       why=f"the same content came as {old.file} with load {old.load} on {at} (UTC)",
-                                      next=f"nothing is to be done; kerfmark undo {self.path} {old.load} takes that load back, "
+                                      next=f"nothing is to be done; kerfmark undo {self.database.name} {old.load} takes it back, "
                                       "--again loads it a second time")
                 if part.fingerprint in seen:
                     raise DataRefused("this file is named twice", code="data.again", origin=part.origin(),
@@ -237,10 +238,8 @@ class Adding:
             for header, table in r.put.items():
                 self._put(r.source, header, table, encoded[r.source])
         if self.text != before:
-            from kerfmark.store.sqlite.structure import refresh_views
-
             self.layout = parse_layout(self.text, "the layout in the database")
-            refresh_views(self.file, self.layout, {n: e.source.headers for n, e in encoded.items()})
+            self.file.refresh_views(self.layout, {n: e.source.headers for n, e in encoded.items()})
 
     def _put(self, source: str, header: str, table: str, encoded: EncodedSource) -> None:
         spec = self.layout.tables.get(table)
@@ -250,9 +249,7 @@ class Adding:
         type_ = settle(encoded.column(header)).type
         name = free_name(snake(header), {*spec.columns, *spec.links, *self.layout.key_columns(table)}, f"{table}_{snake(header)}")
         self.text = with_column(self.text, source, table, name, header, str(type_))
-        from kerfmark.store.sqlite.structure import add_column
-
-        add_column(self.file, table, name, type_)
+        self.file.add_column(table, name, type_)
         self.learned.append(f'"{header}" is the column {table}.{name} ({type_}) from now on; rows that were there are blank')
 
     def _rehearse(self, encoded: Mapping[str, EncodedSource], known: str, set_aside: bool) -> Split:
@@ -261,7 +258,7 @@ class Adding:
         for name, e in encoded.items():
             there = {h for part in parts_of(e.source) for h in part.headers}
             lacking[name] = {h for h in self.layout.sources[name].may_lack if h not in there}
-        return rehearse(self.layout, encoded, set_aside=set_aside, meeting=Meeting(self.file, stored, known, lacking))
+        return rehearse(self.layout, encoded, set_aside=set_aside, meeting=Meeting(self.file, self.file.stored, known, lacking))
 
     def _widen(self, done: Split, encoded: Mapping[str, EncodedSource]) -> bool:
         """Gives columns whose type is too narrow for new values a wider one; whether there were any."""
@@ -274,12 +271,10 @@ class Adding:
                     needed = settle(encoded[problem.source].column(problem.header)).type
                     if new := _wider(column.of_type, needed, encoded[problem.source].column(problem.header).values):
                         wider[problem.table, name] = new
-        from kerfmark.store.sqlite.structure import redeclare
-
         for (table, name), type_ in wider.items():
             old = self.layout.tables[table].columns[name].type
             self.text = with_type(self.text, table, name, str(type_))
-            redeclare(self.file, table, name, type_)
+            self.file.redeclare(table, name, type_)
             self.learned.append(f"{table}.{name} is {type_} from now on, no longer {old}")
         if wider:
             self.layout = parse_layout(self.text, "the layout in the database")
@@ -307,18 +302,18 @@ class Adding:
             if table is None or not table.num_rows:
                 continue
             self.progress(f"writing {name}", table.num_rows, table.num_rows)
-            self.file.put(name, table.schema, table.combine_chunks().to_batches())
             first = done.merged.first[name]
+            self.file.put(name, table.schema, table.combine_chunks().to_batches(), first)
             added.append(RowsAdded(number, name, first, first + table.num_rows - 1))
         for update in done.merged.updates:
             self.file.change(update.table, number, update.rows, update.column, update.values)
-        write_load(self.file.execute, new_load(number, verb, layout_number), loaded_files(number, encoded, self.path.parent), added,
-                   rows_apart(number, encoded, done))
+        write_load(self.file.execute, new_load(number, verb, layout_number),
+                   loaded_files(number, encoded, self.database.folder), added, rows_apart(number, encoded, done))
         self.progress("checking", 0, 0)
         for r in added:
             if (highest := self.file.highest(r.table)) != r.last or (loose := self.file.loose_ends(r.table, r.first)):
                 raise TargetError("the rows that were added are not what they should be; nothing was kept", code="internal",
-                                  origin=Origin(str(self.path)),
+                                  origin=Origin(self.database.name),
                                   why=f"{r.table}: last row {highest}, expected {r.last}" if highest != r.last else
                                   f"{r.table}: {', '.join(loose)} leads nowhere",
                                   next="look whether a trigger of the database changes rows; else please report it")

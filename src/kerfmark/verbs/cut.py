@@ -15,11 +15,11 @@ from kerfmark.build.split import LinkCount, Split, split
 from kerfmark.errors import DataRefused, Origin, TargetError, UsageError
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import read_layout, write_layout
-from kerfmark.ledger.records import RowsAdded, open_ledger, write_layout_text, write_load
+from kerfmark.ledger.records import RowsAdded, write_layout_text, write_load
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading
-from kerfmark.store.sqlite.build import NewFile, stored
+from kerfmark.store.database import Database, New, database_at
 from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
 from kerfmark.structure.steer import Steering
@@ -27,8 +27,6 @@ from kerfmark.verbs.mark import mark_sources
 from kerfmark.verbs.recording import loaded_files, new_load, rows_apart
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.sources import open_inputs, open_sources, saving
-
-LAYOUT_ENDING = ".layout.toml"
 
 
 @dataclass(frozen=True)
@@ -57,10 +55,12 @@ class TableMade:
 
 @dataclass(frozen=True)
 class CutResult:
-    """What a cut did. `layout` is the file the layout was saved in, or came from; `notes` are (header, remark); `set_aside` counts
-    the rows that were written to `rejects` instead, `left_out` those that the layout wants no record of, by source."""
+    """What a cut did. `bytes` is the size of the database (0: its server does not tell), `layout`
+    is the file the layout was saved in, or came from; `notes` are (header, remark); `set_aside` counts the rows that were written
+    to `rejects` instead, `left_out` those that the layout wants no record of, by source."""
 
     database: str
+    bytes: int
     layout: str
     marked: bool
     sources: tuple[SourceRead, ...]
@@ -78,7 +78,8 @@ class CutResult:
 def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False, reading: Reading = Reading(),  # noqa: B008
         steering: Steering = Steering(), set_aside: str | Path | None = None,  # noqa: B008
         progress: Progress = silent) -> CutResult:
-    """Builds the SQLite file `into` from one layout (a .toml file) or from files of any kind that can be read.
+    """Builds the database `into` (an SQLite file, or the URL of a server) from one layout (a .toml file) or from files of any kind
+    that can be read.
 
     Given plain files, the tables are proposed first and the layout is saved beside the database. Either the whole
     database is there afterwards, or everything is as before. `reading` overrules what is found about the files,
@@ -88,8 +89,8 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
     Raises UsageError for what cannot be read or written, DataRefused when the data do not fit.
     """
     started = time.perf_counter()
-    paths, target = [Path(p) for p in inputs], Path(into)
-    file = NewFile(target, replace=replace)             # a target that will not do is told before the work
+    paths, database = [Path(p) for p in inputs], database_at(into)
+    new = database.new(replace)                         # a target that will not do is told before the work
     aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
         if reading.is_said or steering != Steering():
@@ -99,7 +100,7 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
         read = encoded = {name: encode(source, progress, strict=aside is None) for name, source in sources.items()}
         proposal, saved = Proposal(layout, (), (), {}), paths[0]
     else:
-        saved = target.with_name(target.stem + LAYOUT_ENDING)
+        saved = database.layout_path
         proposal, encoded, read = mark_sources(open_inputs(inputs, reading), saved.parent, progress, steering,
                                                strict=aside is None)
         layout = proposal.layout
@@ -115,11 +116,11 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
     rejects = rejected(aside, read, done.set_aside) if aside is not None and done.set_aside else {}
     with saving(rejects | ({saved: text} if saved != paths[0] else {})):
         try:
-            _build(file, done, text, encoded, progress)
+            _build(database, new, done, text, encoded, progress)
         finally:
-            file.discard()                              # an interrupt may come while the file is being opened
+            new.discard()                              # an interrupt may come while the file is being opened
     return CutResult(
-        str(target), str(saved), saved != paths[0],
+        database.name, database.size(), str(saved), saved != paths[0],
         tuple(SourceRead(n, e.source.origin().file, e.rows, len(e.columns), e.source.size, e.source.how)
               for n, e in encoded.items()),
         tuple(_made(layout, t) for name in layout.tables for t in done.tables if t.name == name),
@@ -134,20 +135,18 @@ def _refuse_other_layout(path: Path, text: str, replace: bool) -> None:
                           next=f"cut from it (kerfmark cut {path} --into ...), name another database, or say --replace")
 
 
-def _build(file: NewFile, done: Split, text: str, encoded: dict[str, EncodedSource], progress: Progress) -> None:
+def _build(database: Database, file: New, done: Split, text: str, encoded: dict[str, EncodedSource], progress: Progress) -> None:
     """Writes the tables into a new file and publishes it."""
     tables = done.tables
     with file:
         file.create(done.layout, {n: e.source.headers for n, e in encoded.items()})
         for table in tables:
-            schema, batches = table.batches(stored)
+            schema, batches = table.batches(file.stored)
             file.load(table.name, schema, _told_of(table, batches, progress), numbered=done.layout.has_generated_key(table.name))
         progress("indexing", 0, 0)
         file.finish()
-        open_ledger(file.execute)
-        folder = file.target.parent
         write_layout_text(file.execute, 1, text)
-        write_load(file.execute, new_load(1, "cut", 1), loaded_files(1, encoded, folder),
+        write_load(file.execute, new_load(1, "cut", 1), loaded_files(1, encoded, database.folder),
                    [RowsAdded(1, t.name, 1, t.rows) for t in tables if t.rows], rows_apart(1, encoded, done))
         progress("checking", 0, 0)
         file.verify({t.name: t.rows for t in tables})

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kerfmark.ledger.records import Ledger, Load, LoadedFile
-from kerfmark.store.sqlite.files import reading
+from kerfmark.store.database import database_at
 
 
 @dataclass(frozen=True)
@@ -34,10 +34,9 @@ class LoadsResult:
 
 def loads(database: str | Path) -> LoadsResult:
     """What was loaded into a database, and when. Raises TargetError when Kerfmark did not make it."""
-    path = Path(database)
-    with reading(path) as db:
-        ledger = Ledger(lambda sql: db.execute(sql).fetchall(), str(path))
-    return LoadsResult(str(path), tuple(_shown(ledger, load) for load in ledger.loads))
+    with database_at(database).reading() as reader:
+        ledger = Ledger(reader)
+    return LoadsResult(reader.name, tuple(_shown(ledger, load) for load in ledger.loads))
 
 
 def _shown(ledger: Ledger, load: Load) -> LoadShown:

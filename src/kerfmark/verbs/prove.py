@@ -13,7 +13,7 @@ from kerfmark.ledger.records import Ledger, LoadedFile
 from kerfmark.profile.encode import EncodedSource, encode, records_of
 from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
-from kerfmark.store.sqlite.files import asking, broken_links, reading
+from kerfmark.store.database import database_at
 from kerfmark.verbs.sources import open_loaded
 
 
@@ -37,15 +37,16 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
 
     Raises TargetError when Kerfmark did not make the database, SourceError when a source is no longer there.
     """
-    started, path = time.perf_counter(), Path(database)
-    with reading(path) as db:
-        ledger = Ledger(lambda sql: db.execute(sql).fetchall(), str(path))
+    started, where = time.perf_counter(), database_at(database)
+    with where.reading() as reader:
+        ledger = Ledger(reader)
         layout = parse_layout(ledger.layout, "the layout in the database")
         opened: dict[str, tuple[EncodedSource, list[LoadedFile]]] = {}
         for name in dict.fromkeys(f.source for f in ledger.live_files):
             mine = [f for f in ledger.live_files if f.source == name]
             gone = [r for r in ledger.set_aside if r.source == name and not r.known]
-            opened[name] = encode(open_loaded(name, layout.sources[name], mine, path.parent), progress, strict=not gone), mine
+            source = open_loaded(name, layout.sources[name], mine, where.folder or Path())
+            opened[name] = encode(source, progress, strict=not gone), mine
         layout = settled(layout, {n: e.source.headers for n, (e, _) in opened.items()})
         live = {load.number for load in ledger.live}
         proofs = []
@@ -53,8 +54,7 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
             changed = [p.fingerprint for p in parts_of(encoded.source)] != [f.fingerprint for f in mine]
             apart = [r for r in ledger.set_aside if r.source == name and r.load in live]
             aside, known = (records_of(encoded, [(r.file, r.sheet, r.row) for r in apart if r.known == k]) for k in (False, True))
-            proofs.append(prove_source(path, db, layout, name, encoded, encoded.source.origin().file, changed, progress, aside,
+            proofs.append(prove_source(reader, layout, name, encoded, encoded.source.origin().file, changed, progress, aside,
                                        known))
-        there = {n for (n,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
-        broken = tuple(f"{t}.{c}" for t in layout.tables if t in there for c in broken_links(asking(db), t))
-    return ProveResult(str(database), tuple(proofs), broken, round(time.perf_counter() - started, 3))
+        broken = tuple(f"{t}.{c}" for t in layout.tables if reader.facts(t) for c in reader.broken_links(t))
+    return ProveResult(where.name, tuple(proofs), broken, round(time.perf_counter() - started, 3))

@@ -25,8 +25,8 @@ def new_load(number: int, verb: str, layout: int) -> Load:
     return Load(number, verb, now(), __version__, layout, "")
 
 
-def loaded_files(load: int, sources: Mapping[str, EncodedSource], folder: Path) -> list[LoadedFile]:
-    """The files that sources were read from, named as seen from a folder."""
+def loaded_files(load: int, sources: Mapping[str, EncodedSource], folder: Path | None) -> list[LoadedFile]:
+    """The files that sources were read from, named as seen from a folder (None: from anywhere)."""
     out = []
     for name, encoded in sources.items():
         source = encoded.source

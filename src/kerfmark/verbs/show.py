@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import sqlite3
 from dataclasses import dataclass
 from pathlib import Path
 
 from kerfmark.errors import Origin, UsageError
-from kerfmark.store.sqlite.files import quote, reading
+from kerfmark.store.database import Reader, TableFacts, database_at, quote
 
 
 @dataclass(frozen=True)
@@ -42,30 +41,26 @@ class ShowResult:
 
 
 def show(database: str | Path, table: str | None = None, *, rows: int = 3) -> ShowResult:
-    """The tables of an SQLite database, or one of them, with their first `rows` rows.
+    """The tables of a database, or one of them, with their first `rows` rows.
 
     Raises TargetError when it is no database, UsageError when it has no such table.
     """
-    with reading(Path(database)) as db:
-        names = [n for (n,) in db.execute(
-            "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
-            " AND name NOT LIKE 'kerfmark\\_%' ESCAPE '\\' ORDER BY rowid DESC")]
-        views = [n for (n,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'view' ORDER BY name")]
+    with database_at(database).reading() as reader:
+        names, views = reader.tables(), reader.views()
         if table is not None:
             if table not in [*names, *views]:
-                raise UsageError(f'there is no table "{table}"', origin=Origin(str(database)),
+                raise UsageError(f'there is no table "{table}"', origin=Origin(reader.name),
                                  next=f"the tables are {', '.join(names)}")
             names, views = [table], []
-        return ShowResult(str(database), tuple(_table(db, n, rows) for n in names), tuple(views))
+        there = [facts for n in names if (facts := reader.facts(n))]
+        return ShowResult(reader.name, tuple(_shown(reader, facts, rows) for facts in there), tuple(views))
 
 
-def _table(db: sqlite3.Connection, name: str, rows: int) -> TableShown:
-    links = {r[3]: r[2] for r in db.execute(f"PRAGMA foreign_key_list({quote(name)})")}
-    info = db.execute(f"PRAGMA table_info({quote(name)})").fetchall()
-    unique = tuple(tuple(c[2] for c in db.execute(f"PRAGMA index_info({quote(i[1])})"))
-                   for i in reversed(db.execute(f"PRAGMA index_list({quote(name)})").fetchall()) if i[2])
+def _shown(reader: Reader, facts: TableFacts, rows: int) -> TableShown:
+    links = {c: link.to for link in facts.links for c in link.columns}
+    name = quote(facts.name)
+    order = f" ORDER BY {', '.join(map(quote, facts.key))}" if facts.key else ""
     return TableShown(
-        name, int(db.execute(f"SELECT count(*) FROM {quote(name)}").fetchone()[0]),
-        tuple(r[1] for r in sorted(info, key=lambda r: r[5]) if r[5]), unique,
-        tuple(ColumnShown(r[1], r[2], not r[3] and not r[5], links.get(r[1], "")) for r in info),
-        tuple(db.execute(f"SELECT * FROM {quote(name)} LIMIT ?", (rows,)).fetchall()))
+        facts.name, int(reader.ask(f"SELECT count(*) FROM {name}")[0][0]), facts.key, facts.unique,
+        tuple(ColumnShown(c.name, c.type, c.optional, links.get(c.name, "")) for c in facts.columns),
+        tuple(tuple(r) for r in reader.ask(f"SELECT * FROM {name}{order} LIMIT {rows}")))

@@ -18,9 +18,7 @@ from kerfmark.ledger.records import Ledger, LoadedFile
 from kerfmark.profile.encode import encode, records_of
 from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
-from kerfmark.store.sqlite.build import stored
-from kerfmark.store.sqlite.files import copy_database, existing_database, reading
-from kerfmark.store.sqlite.working import OpenFile
+from kerfmark.store.database import Changing, Reader, database_at, literal, quote
 from kerfmark.verbs.add import Adding, AddResult
 from kerfmark.verbs.recording import now
 from kerfmark.verbs.sources import open_loaded
@@ -72,17 +70,17 @@ def undo(database: str | Path, load: int | None = None, *, through: bool = False
     taken back too (`through`). Everything happens, or nothing. Raises UsageError when there is no such load, DataRefused when
     something depends on it or was changed since.
     """
-    started, path = time.perf_counter(), existing_database(Path(database))
+    started, where = time.perf_counter(), database_at(database)
     if backup is not None:
-        copy_database(path, Path(backup))
-    with OpenFile(path) as file:
-        ledger = Ledger(file.ask, str(path))
+        where.copy(Path(backup))
+    with where.changing() as file:
+        ledger = Ledger(file)
         number = _wanted(ledger, load)
-        undoing = Undoing(file, path, ledger, progress)
+        undoing = Undoing(file, ledger, progress)
         numbers = [n.number for n in reversed(ledger.live) if n.number >= number] if through else [number]
         undoing.undo(numbers)
         file.commit()
-    return UndoResult(str(path), tuple(numbers), tuple((t, *n) for t, n in undoing.counts.items()), tuple(undoing.stay.items()),
+    return UndoResult(where.name, tuple(numbers), tuple((t, *n) for t, n in undoing.counts.items()), tuple(undoing.stay.items()),
                       round(time.perf_counter() - started, 3))
 
 
@@ -100,8 +98,8 @@ def _wanted(ledger: Ledger, load: int | None) -> int:
 class Undoing:
     """Takes loads back in an open database."""
 
-    def __init__(self, file: OpenFile, path: Path, ledger: Ledger, progress: Progress) -> None:
-        self.file, self.path, self.ledger, self.progress = file, path, ledger, progress
+    def __init__(self, file: Changing, ledger: Ledger, progress: Progress) -> None:
+        self.file, self.ledger, self.progress = file, ledger, progress
         self.layout = parse_layout(ledger.layout, "the layout in the database")
         self.counts: dict[str, tuple[int, int]] = {}
         self.stay: dict[str, int] = {}
@@ -117,33 +115,22 @@ class Undoing:
 
     def _depends(self, number: int, what: str, later: Sequence[int]) -> DataRefused:
         numbers = f"load{'s' if len(later) > 1 else ''} {', '.join(map(str, later))}"
-        return DataRefused(f"load {number} cannot be taken back alone", code="data.depends", origin=Origin(str(self.path)),
-                           why=what, next=f"kerfmark undo {self.path} {number} --through takes {numbers} back too")
+        return DataRefused(f"load {number} cannot be taken back alone", code="data.depends", origin=Origin(self.file.name),
+                           why=what, next=f"kerfmark undo {self.file.name} {number} --through takes {numbers} back too")
 
     def _restore(self, number: int, later: Sequence[int]) -> None:
         """Gives back the values that a load has changed."""
         for table, column in self.file.ask(
                 f"SELECT DISTINCT table_name, column_name FROM kerfmark_changes WHERE load_id = {number}"):
-            t, c = _quoted(table), _quoted(column)
-            mine = (f"kerfmark_changes AS k WHERE k.load_id = {number} AND k.table_name = {_text(table)} "
-                    f"AND k.column_name = {_text(column)}")
-            if later:
-                again = self.file.ask(
-                    f"SELECT DISTINCT o.load_id FROM kerfmark_changes AS o JOIN {mine.replace(' WHERE', ' ON', 1)} "
-                    f"AND o.table_name = k.table_name AND o.column_name = k.column_name AND o.row = k.row "
-                    f"WHERE o.load_id IN ({', '.join(map(str, later))})")
-                if again:
-                    raise self._depends(number, f"load {again[0][0]} has changed {table}.{column} of the same records again", later)
-            [(total,)] = self.file.ask(f"SELECT COUNT(*) FROM {mine}")
-            [(same,)] = self.file.ask(f"SELECT COUNT(*) FROM {mine} AND EXISTS (SELECT 1 FROM {t} AS t WHERE t.rowid = k.row "
-                                      f"AND t.{c} IS k.after)")
+            if again := self.file.changed_again(number, table, column, later):
+                raise self._depends(number, f"load {again} has changed {table}.{column} of the same records again", later)
+            total, same = self.file.still_so(number, table, column)
             if same != total:
-                raise DataRefused(f"load {number} cannot be taken back", code="data.changed", origin=Origin(str(self.path)),
+                raise DataRefused(f"load {number} cannot be taken back", code="data.changed", origin=Origin(self.file.name),
                                   why=f"{counted(total - same, 'value')} of {table}.{column} that it changed "
                                       f"{'has' if total - same == 1 else 'have'} been changed by hand since",
                                   next="set them to what the load made of them (kerfmark trace tells), or leave the load")
-            self.file.execute(f"UPDATE {t} SET {c} = (SELECT k.before FROM {mine} AND k.row = {t}.rowid) "
-                              f"WHERE rowid IN (SELECT k.row FROM {mine})")
+            self.file.restore(number, table, column)
             self._count(table, 0, total)
 
     def _remove(self, number: int, later: Sequence[int]) -> None:
@@ -155,57 +142,34 @@ class Undoing:
             mine = ranges.get(names.get(table.lower(), ""))
             if mine is None:
                 continue
-            if not self.file.columns(table):
+            if self.file.facts(table) is None:
                 continue                                # somebody has dropped it
-            between = f"rowid BETWEEN {mine.first} AND {mine.last}"
             needed: set[int] = set()
             for child, pairs in children.get(table.lower(), []):
-                same = " AND ".join(f"p.{_quoted(key)} = c.{_quoted(own)}" for own, key in pairs)
-                own_rows = "" if child.lower() != table.lower() else f" AND NOT (c.rowid BETWEEN {mine.first} AND {mine.last})"
-                rows = self.file.ask(f"SELECT p.rowid, MIN(c.rowid) FROM {_quoted(table)} AS p JOIN {_quoted(child)} AS c "
-                                     f"ON {same} WHERE p.{between}{own_rows} GROUP BY p.rowid")
-                for row, by in rows:
+                for row, by in self.file.needed(table, mine.first, mine.last, child, pairs):
                     load = next((r.load for r in self.ledger.added if r.table.lower() == child.lower()
                                  and r.load in later and r.first <= by <= r.last), 0)
                     if load:
                         raise self._depends(number, f"rows of {child} that load {load} added lead to rows of {table} that load "
                                             f"{number} added", later)
                     needed.add(row)
-            [(there,)] = self.file.ask(f"SELECT COUNT(*) FROM {_quoted(table)} WHERE {between}")
-            kept = f" AND rowid NOT IN ({', '.join(map(str, sorted(needed)))})" if needed else ""
-            self.file.execute(f"DELETE FROM {_quoted(table)} WHERE {between}{kept}")
+            gone = self.file.remove(table, mine.first, mine.last, sorted(needed))
             if needed:
                 self.stay[table] = self.stay.get(table, 0) + len(needed)
-            self._count(table, there - len(needed), 0)
+            self._count(table, gone, 0)
 
     def _links(self) -> dict[str, list[tuple[str, list[tuple[str, str]]]]]:
         """For each table (in small letters) the tables that link to it, with the columns of the link and of its key."""
         out: dict[str, list[tuple[str, list[tuple[str, str]]]]] = {}
-        for (child,) in self.file.ask("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'kerfmark\\_%' ESCAPE "
-                                      "'\\' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"):
-            links: dict[int, tuple[str, list[tuple[str, str]]]] = {}
-            for number, parent, own, key in self.file.ask(
-                    f'SELECT id, "table", "from", COALESCE("to", \'\') FROM pragma_foreign_key_list({_text(child)})'):
-                links.setdefault(number, (parent, []))[1].append((own, key or self._only_key(parent)))
-            for parent, pairs in links.values():
-                out.setdefault(parent.lower(), []).append((child, pairs))
+        for child in self.file.tables():
+            facts = self.file.facts(child)
+            for link in facts.links if facts else ():
+                out.setdefault(link.to.lower(), []).append((child, list(zip(link.columns, link.key, strict=True))))
         return out
-
-    def _only_key(self, table: str) -> str:
-        found = self.file.ask(f"SELECT name FROM pragma_table_info({_text(table)}) WHERE pk = 1")
-        return str(found[0][0]) if found else "rowid"
 
     def _count(self, table: str, rows: int, values: int) -> None:
         a, b = self.counts.get(table, (0, 0))
         self.counts[table] = a + rows, b + values
-
-
-def _quoted(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'
-
-
-def _text(value: str) -> str:
-    return "'" + value.replace("'", "''") + "'"
 
 
 def refresh(database: str | Path, *, known: str = "", progress: Progress = silent) -> RefreshResult:
@@ -214,38 +178,39 @@ def refresh(database: str | Path, *, known: str = "", progress: Progress = silen
 
     Raises SourceError when a file is no longer there, and what `add` and `undo` raise.
     """
-    started, path = time.perf_counter(), existing_database(Path(database))
-    with OpenFile(path) as file:
-        ledger = Ledger(file.ask, str(path))
+    started, where = time.perf_counter(), database_at(database)
+    folder = where.folder or Path()
+    with where.changing() as file:
+        ledger = Ledger(file)
         layout = parse_layout(ledger.layout, "the layout in the database")
-        changed = _changed_files(ledger, layout, path.parent, progress)
+        changed = _changed_files(ledger, layout, folder, progress)
         if not changed:
-            return RefreshResult(str(path), (), (), (), round(time.perf_counter() - started, 3))
+            return RefreshResult(where.name, (), (), (), round(time.perf_counter() - started, 3))
         numbers = sorted({f.load for f in changed}, reverse=True)
-        undoing = Undoing(file, path, ledger, progress)
-        file.execute("SAVEPOINT kerfmark_refresh")
+        undoing = Undoing(file, ledger, progress)
+        file.mark()
         try:
             undoing.undo(numbers)
         except DataRefused as refused:
             if refused.code != "data.depends":
                 raise
-            file.execute("ROLLBACK TO kerfmark_refresh")    # later loads need what would go: they are made again as well
+            file.back_to_mark()         # later loads need what would go: they are made again as well
             numbers = [n.number for n in reversed(ledger.live) if n.number >= numbers[-1]]
-            undoing = Undoing(file, path, ledger, progress)
+            undoing = Undoing(file, ledger, progress)
             undoing.undo(numbers)
         if undoing.stay:
             table, rows = next(iter(undoing.stay.items()))
-            raise DataRefused("the changed files cannot be loaded anew", code="data.depends", origin=Origin(str(path)),
+            raise DataRefused("the changed files cannot be loaded anew", code="data.depends", origin=Origin(where.name),
                               why=f"rows that no load made lead to {counted(rows, 'row')} of {table} that would go",
                               next="take those rows away first")
         added = []
         for number in reversed(numbers):
             files = [f for f in ledger.files if f.load == number]
-            adding = Adding(file, path, Ledger(file.ask, str(path)), progress)
-            places = list(dict.fromkeys(f.file if "://" in f.file else str(path.parent / f.file) for f in files))
+            adding = Adding(file, where, Ledger(file), progress)
+            places = list(dict.fromkeys(f.file if "://" in f.file else str(folder / f.file) for f in files))
             added.append(adding.add(places, known=known, verb="refresh", again=True))
         file.commit()
-    return RefreshResult(str(path), tuple(dict.fromkeys(f.file for f in changed)), tuple(numbers), tuple(added),
+    return RefreshResult(where.name, tuple(dict.fromkeys(f.file for f in changed)), tuple(numbers), tuple(added),
                          round(time.perf_counter() - started, 3))
 
 
@@ -267,41 +232,49 @@ def trace(database: str | Path, table: str, key: str, *, progress: Progress = si
     The file is read again to find the row; where it is gone or has changed, only the load is told. Raises UsageError when
     there is no such table or record.
     """
-    path = Path(database)
-    with reading(path) as db:
-        ledger = Ledger(lambda sql: db.execute(sql).fetchall(), str(path))
+    where = database_at(database)
+    with where.reading() as reader:
+        ledger = Ledger(reader)
         layout = parse_layout(ledger.layout, "the layout in the database")
         if table not in layout.tables:
-            raise UsageError(f'there is no table "{table}"', origin=Origin(str(path)),
+            raise UsageError(f'there is no table "{table}"', origin=Origin(where.name),
                              next=f"the tables are {', '.join(layout.tables)}")
-        keys = layout.key_columns(table)
-        wanted = key.split(",") if len(keys) > 1 else [key]
         spec = layout.tables[table]
         plain = [k for k in spec.known_by if k in spec.columns]
-        columns = ", ".join(["rowid", *(_quoted(k) for k in plain)])
-        same = " AND ".join(f"CAST({_quoted(k)} AS TEXT) = ?" for k in keys)
-        found = db.execute(f"SELECT {columns} FROM {_quoted(table)} WHERE {same}", wanted) if len(wanted) == len(keys) else None
-        row = found.fetchone() if found else None
-        if row is None:
-            raise UsageError(f"{table} has no record {key}", origin=Origin(str(path)), next=f"name a value of {', '.join(keys)}")
-        number = next((r.load for r in ledger.added if r.table == table and r.first <= row[0] <= r.last
+        row, known_by = _record(reader, layout, table, key, plain)
+        number = next((r.load for r in ledger.added if r.table == table and r.first <= row <= r.last
                        and not next(n for n in ledger.loads if n.number == r.load).undone_at), 0)
-        changes = db.execute("SELECT load_id, column_name, COALESCE(CAST(before AS TEXT), ''), COALESCE(CAST(after AS TEXT), '')"
-                             " FROM kerfmark_changes JOIN kerfmark_loads USING (load_id) WHERE undone_at IS NULL AND table_name = ?"
-                             " AND row = ? ORDER BY kerfmark_changes.rowid", (table, row[0])).fetchall()
+        before, after = (f"COALESCE({reader.text(quote(c))}, '')" for c in ("before", "after"))
+        changes = tuple((int(r[0]), str(r[1]), str(r[2]), str(r[3])) for r in reader.ask(
+            f"SELECT load_id, column_name, {before}, {after}"
+            f" FROM kerfmark_changes JOIN kerfmark_loads USING (load_id) WHERE undone_at IS NULL AND table_name = {literal(table)}"
+            f' AND "row" = {row} ORDER BY kerfmark_changes.{reader.nth}'))
     load = next((n for n in ledger.loads if n.number == number), None)
     if load is None:
-        return TraceResult(str(path), table, key, 0, "", None, 0, tuple(changes))
-    nth = row[0] - next(r.first for r in ledger.added if r.load == number and r.table == table)
+        return TraceResult(where.name, table, key, 0, "", None, 0, changes)
+    nth = row - next(r.first for r in ledger.added if r.load == number and r.table == table)
     if len(plain) < len(spec.known_by) and not spec.each_row:
-        return TraceResult(str(path), table, key, number, load.at, None, 0, tuple(changes))
-    known_by = tuple(row[1:]) if len(plain) == len(spec.known_by) else ()
-    origin, rows = _first_said(ledger, layout, path.parent, number, table, known_by, nth, progress)
-    return TraceResult(str(path), table, key, number, load.at, origin, rows, tuple(changes))
+        return TraceResult(where.name, table, key, number, load.at, None, 0, changes)
+    known = known_by if len(plain) == len(spec.known_by) else ()
+    with where.reading() as reader:
+        origin, rows = _first_said(reader, ledger, layout, where.folder or Path(), number, table, known, nth, progress)
+    return TraceResult(where.name, table, key, number, load.at, origin, rows, changes)
 
 
-def _first_said(ledger: Ledger, layout: Layout, folder: Path, number: int, table: str, known_by: tuple[object, ...], nth: int,
-                progress: Progress) -> tuple[Origin | None, int]:
+def _record(reader: Reader, layout: Layout, table: str, key: str, columns: Sequence[str]) -> tuple[int, tuple[object, ...]]:
+    """The number of the row of a record, and what stands in some of its columns."""
+    keys = layout.key_columns(table)
+    wanted = key.split(",") if len(keys) > 1 else [key]
+    asked = ", ".join([reader.row(table, "t"), *(reader.said(f"t.{quote(c)}") for c in columns)])
+    same = " AND ".join(f"{reader.text(f't.{quote(k)}')} = {literal(v)}" for k, v in zip(keys, wanted, strict=False))
+    found = reader.ask(f"SELECT {asked} FROM {quote(table)} AS t WHERE {same}") if len(wanted) == len(keys) else []
+    if not found:
+        raise UsageError(f"{table} has no record {key}", origin=Origin(reader.name), next=f"name a value of {', '.join(keys)}")
+    return int(found[0][0]), tuple(found[0][1:])
+
+
+def _first_said(reader: Reader, ledger: Ledger, layout: Layout, folder: Path, number: int, table: str,
+                known_by: tuple[object, ...], nth: int, progress: Progress) -> tuple[Origin | None, int]:
     """The row of a load's files in which a record is first said, and how many rows say it; None when it cannot be told."""
     spec = layout.tables[table]
     files = [f for f in ledger.files if f.load == number and f.source == spec.source]
@@ -320,7 +293,8 @@ def _first_said(ledger: Ledger, layout: Layout, folder: Path, number: int, table
         if column.split:
             return None, 0
         values, codes = ready.derived(column)[0] if column.derived else ready.cells(column.header, column)
-        there = [i for i, v in enumerate(stored(values).to_pylist()) if v == value]
+        spelled = reader.stored(values)
+        there = [i for i, v in enumerate(spelled.to_pylist()) if v == reader.as_stored([value], spelled.type)[0].as_py()]
         hits &= np.isin(codes, there)
     if not known_by:
         hits[:] = False

@@ -21,13 +21,16 @@ import pyarrow.compute as pc
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
-from kerfmark.store.sqlite.files import asking, broken_links, is_database, quote, translated
+from kerfmark.store.database import quote
+from kerfmark.store.own import own_tables
+from kerfmark.store.sqlite.files import broken_links, is_database, translated
 
 T = TypeVar("T")
 
 LARGEST_EXACT = 15
 """Decimal digits that SQLite's numbers keep exactly; longer decimals are stored as text."""
 _FAST = ("journal_mode=off", "synchronous=off", "locking_mode=exclusive", "cache_size=-8000", "temp_store=file")
+_SPELLED = {"text": "TEXT", "any": "", "moment": "TIMESTAMP", "yes_no": "BOOLEAN", "nth": ""}
 _SORTING = ("cache_size=-2000", "mmap_size=1000000000", "threads=1")
 """For the indexes: runs that fit the processor's cache, sorted by a second thread while the first reads on."""
 
@@ -67,6 +70,10 @@ class NewFile:
         self.target, self.replace = target, replace
         self.path = target.with_name(f".{target.name}.{os.getpid()}.part")
 
+    def stored(self, values: pa.Array) -> pa.Array:
+        """Typed values as SQLite holds them."""
+        return stored(values)
+
     def __enter__(self) -> NewFile:
         try:
             self._sweep()
@@ -105,9 +112,9 @@ class NewFile:
         """
         from sqlalchemy.dialects.sqlite import dialect
 
-        from kerfmark.store.ddl import statements
+        from kerfmark.store.ddl import Way, statements
 
-        self._statements = statements(layout, headers, dialect(), type_of)
+        self._statements = statements(layout, headers, dialect(), Way(type_of))
         for statement in self._statements.tables:
             self._db.execute(statement)
         self._db.close()                                # the Arrow driver brings an SQLite of its own
@@ -129,7 +136,7 @@ class NewFile:
             cursor.adbc_ingest(table, pa.RecordBatchReader.from_batches(there, rows), mode="append")
 
     def finish(self) -> None:
-        """Makes the indexes and views."""
+        """Makes the indexes and views, and the tables of the ledger."""
         import adbc_driver_sqlite.dbapi as driver
 
         with translated(self.target):
@@ -143,6 +150,8 @@ class NewFile:
                 self._db.execute(f"PRAGMA {pragma}")
             self._db.execute("PRAGMA analysis_limit=1000")
             self._db.execute("ANALYZE")
+            for statement in own_tables(_SPELLED):
+                self._db.execute(statement)
 
     def execute(self, sql: str, rows: Sequence[Sequence[Any]] = ((),)) -> None:
         """Runs a statement once per row of parameters."""
@@ -154,7 +163,7 @@ class NewFile:
         self._db.close()
         with translated(self.target), contextlib.closing(sqlite3.connect(self.path)) as second:
             second.execute("PRAGMA cache_size=-64000")
-            broken = [f"{t}.{c}" for t in expected for c in broken_links(asking(second), t)]
+            broken = [f"{t}.{c}" for t in expected for c in broken_links(lambda sql: second.execute(sql).fetchall(), t)]
             counts = {t: second.execute(f"SELECT count(*) FROM {quote(t)}").fetchone()[0] for t in expected}
             broken += [f"{t}.rowid" for t, n in expected.items()
                        if n and second.execute(f"SELECT min(rowid), max(rowid) FROM {quote(t)}").fetchone() != (1, n)]

@@ -1,4 +1,4 @@
-"""SQLite files that are there: opening them for reading, quoting, errors in our words, and links that lead nowhere.
+"""SQLite files: where they are, opening them for reading, errors in our words, and links that lead nowhere.
 
 Loads neither Arrow nor SQLAlchemy, so that looking into a small database is quick.
 """
@@ -8,18 +8,24 @@ from __future__ import annotations
 import contextlib
 import sqlite3
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import quote as url_quote
 
 from kerfmark.errors import KerfmarkError, Origin, TargetError
+from kerfmark.store.database import OWN, ColumnFacts, LinkFacts, TableFacts, literal, quote
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from kerfmark.store.sqlite.build import NewFile
+    from kerfmark.store.sqlite.working import OpenFile
 
 
-def quote(name: str) -> str:
-    """A name as an SQL identifier."""
-    return '"' + name.replace('"', '""') + '"'
-
-
+_SAMPLES = {"int64": "0", "double": "0.5", "string": "''"}
+_BATCH = 65_536
+"""Rows of a view per batch."""
 _CAUSES = (
     (("locked", "busy"), "another program is writing to the database", "run the command again when it has finished"),
     (("full", "no space"), "the disk is full", "make room and run the command again"),
@@ -53,13 +59,6 @@ def is_database(path: Path) -> bool:
         return file.read(16) in (b"", b"SQLite format 3\x00")
 
 
-def no_ledger(path: Path | str) -> TargetError:
-    """The error for a database that Kerfmark did not make."""
-    return TargetError("Kerfmark did not make this database", code="target.no-ledger", origin=Origin(str(path)),
-                       why="its tables kerfmark_layouts, kerfmark_loads and kerfmark_files are missing",
-                       next="make one with kerfmark cut FILE --into DB")
-
-
 def copy_database(path: Path, to: Path) -> None:
     """Makes a copy of a database by the engine's own means.
 
@@ -91,7 +90,7 @@ def existing_database(path: Path) -> Path:
 
 
 @contextlib.contextmanager
-def reading(path: Path) -> Iterator[sqlite3.Connection]:
+def reading(path: Path) -> Iterator[SqliteReader]:
     """An existing SQLite file, for reading only. What a program that was killed left half done is taken back first.
 
     Raises TargetError when there is none or it is something else.
@@ -108,12 +107,167 @@ def reading(path: Path) -> Iterator[sqlite3.Connection]:
             except sqlite3.DatabaseError as error:
                 raise TargetError("this is not an SQLite database", code="target.not-a-database", origin=origin,
                                   why=str(error)) from error
-            yield db
+            yield SqliteReader(path, db)
+
+
+class SqliteSpeech:
+    """How SQLite says what the engines say in different ways, and what its catalog tells (see `database.Reader`)."""
+
+    nth = "rowid"
+    longest_name = 0
+    in_order = True
+    name: str
+
+    def ask(self, sql: str) -> Sequence[Sequence[Any]]:
+        """The rows that a query gives."""
+        raise NotImplementedError
+
+    def tables(self) -> list[str]:
+        """The tables, those that were made last (children) first."""
+        return [n for (n,) in self.ask(
+            "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
+            f" AND name NOT LIKE '{OWN.replace('_', chr(92) + '_')}%' ESCAPE '\\' ORDER BY rowid DESC")]
+
+    def views(self) -> list[str]:
+        """The views."""
+        return [n for (n,) in self.ask("SELECT name FROM sqlite_master WHERE type = 'view' ORDER BY name")]
+
+    def facts(self, table: str) -> TableFacts | None:
+        """What a table or view is made of."""
+        name = literal(table)
+        columns = self.ask(f"SELECT name, COALESCE(type, ''), \"notnull\", pk, dflt_value IS NOT NULL, hidden "
+                           f"FROM pragma_table_xinfo({name}) WHERE hidden <> 1")
+        if not columns:
+            return None
+        key = tuple(c[0] for c in sorted(columns, key=lambda c: c[3]) if c[3])
+        by_itself = key[0] if len(key) == 1 else ""     # an INTEGER PRIMARY KEY counts on by itself
+        unique = tuple(tuple(str(c[0]) for c in self.ask(f"SELECT COALESCE(name, '') FROM pragma_index_info({literal(i[0])})"))
+                       for i in self.ask(f"SELECT name FROM pragma_index_list({name}) WHERE \"unique\" AND origin <> 'pk' "
+                                         "AND NOT partial ORDER BY seq DESC"))
+        links: dict[int, list[tuple[str, str, str]]] = {}
+        for number, *link in self.ask(f"SELECT id, \"from\", \"table\", COALESCE(\"to\", '') "
+                                      f"FROM pragma_foreign_key_list({name}) ORDER BY id DESC, seq"):
+            links.setdefault(number, []).append((link[0], link[1], link[2]))
+        return TableFacts(
+            table, tuple(ColumnFacts(c[0], c[1], not c[2] and not c[3],
+                                     bool(c[4]) or (c[0] == by_itself and c[1].upper() == "INTEGER"), c[5] > 1) for c in columns),
+            key, tuple(u for u in unique if "" not in u), tuple(self._link(pairs) for pairs in links.values()))
+
+    def _link(self, pairs: Sequence[tuple[str, str, str]]) -> LinkFacts:
+        parent = pairs[0][1]
+        key = [to for _, _, to in pairs]
+        if not all(key):                                # a link that names no columns leads to the primary key
+            own = [r[0] for r in self.ask(f"SELECT name FROM pragma_table_info({literal(parent)}) WHERE pk ORDER BY pk")]
+            key = own if len(own) == len(pairs) else ["rowid"] * len(pairs)
+        return LinkFacts(tuple(own for own, _, _ in pairs), parent, tuple(key))
+
+    def row(self, table: str, alias: str) -> str:
+        """SQLite numbers every row by itself."""
+        return f"{alias}.rowid"
+
+    def text(self, expression: str) -> str:
+        """An expression as text."""
+        return f"CAST({expression} AS TEXT)"
+
+    def said(self, expression: str) -> str:
+        """SQLite gives values as they are stored."""
+        return expression
+
+    def as_stored(self, values: Sequence[Any], type_: pa.DataType) -> pa.Array:
+        """Values as they are stored already."""
+        import pyarrow as pa
+
+        return pa.array([float(v) if isinstance(v, int) else v for v in values] if pa.types.is_floating(type_) else values, type_)
+
+    def stored(self, values: pa.Array) -> pa.Array:
+        """Typed values as SQLite holds them."""
+        from kerfmark.store.sqlite.build import stored
+
+        return stored(values)
+
+    def broken_links(self, table: str) -> list[str]:
+        """The foreign key columns of a table with a value that its parent does not have."""
+        return broken_links(self.ask, table)
+
+
+class SqliteReader(SqliteSpeech):
+    """An SQLite file that is being looked at."""
+
+    def __init__(self, path: Path, db: sqlite3.Connection) -> None:
+        self.path, self.name, self._db = path, str(path), db
+
+    def ask(self, sql: str) -> list[tuple[Any, ...]]:
+        """The rows that a query gives."""
+        return self._db.execute(sql).fetchall()
+
+    def view_batches(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[pa.RecordBatch]:
+        """The rows of a view. The driver takes a column's type from its first row, so a sample row goes before."""
+        import adbc_driver_sqlite.dbapi as driver
+
+        sample = ", ".join(_SAMPLES[str(t)] for t in types)
+        with (translated(self.path), driver.connect(_read_only(self.path), autocommit=True) as connection,
+              connection.cursor() as cursor):
+            cursor.adbc_statement.set_options(**{"adbc.sqlite.query.batch_rows": str(_BATCH)})
+            cursor.execute(f"SELECT {sample} UNION ALL SELECT {', '.join(map(quote, columns))} FROM {quote(view)}")
+            first = True
+            for batch in cursor.fetch_record_batch():
+                yield batch.slice(1) if first else batch
+                first = False
+
+    def view_rows(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
+        """The rows of a view as they are."""
+        yield from self._db.execute(f"SELECT {', '.join(map(quote, columns))} FROM {quote(view)}")
+
+
+@dataclass(frozen=True)
+class SqliteFile:
+    """The database of a path (see `database.Database`)."""
+
+    path: Path
+
+    @property
+    def name(self) -> str:
+        """The path."""
+        return str(self.path)
+
+    @property
+    def folder(self) -> Path:
+        """Files are named as seen from the folder of the database, so that both can be moved together."""
+        return self.path.parent
+
+    @property
+    def layout_path(self) -> Path:
+        """Beside the database."""
+        return self.path.with_name(self.path.stem + ".layout.toml")
+
+    def new(self, replace: bool) -> NewFile:
+        """A file to build."""
+        from kerfmark.store.sqlite.build import NewFile
+
+        return NewFile(self.path, replace=replace)
+
+    def reading(self) -> contextlib.AbstractContextManager[SqliteReader]:
+        """Looks into the file."""
+        return reading(self.path)
+
+    def changing(self) -> OpenFile:
+        """Opens the file."""
+        from kerfmark.store.sqlite.working import OpenFile
+
+        return OpenFile(existing_database(self.path))
+
+    def copy(self, to: Path) -> None:
+        """Copies the file."""
+        copy_database(existing_database(self.path), to)
+
+    def size(self) -> int:
+        """The bytes of the file."""
+        return self.path.stat().st_size
 
 
 def _read_only(path: Path) -> str:
     """The URI under which SQLite opens a file for reading only."""
-    return f"file:{url_quote(str(path.resolve()))}?mode=ro"
+    return f"file:{url_quote(path.resolve().as_posix())}?mode=ro"
 
 
 def broken_links(ask: Callable[[str], Sequence[Sequence[Any]]], table: str) -> list[str]:
@@ -139,8 +293,3 @@ def broken_links(ask: Callable[[str], Sequence[Sequence[Any]]], table: str) -> l
                f" AND NOT EXISTS (SELECT 1 FROM {parent} AS p WHERE p.{key} = w.at) LIMIT 1"):
             out.append(link[3])
     return out
-
-
-def asking(db: sqlite3.Connection) -> Callable[[str], Sequence[Sequence[Any]]]:
-    """A way to ask a connection."""
-    return lambda sql: db.execute(sql).fetchall()

@@ -9,9 +9,9 @@ from sqlalchemy.dialects.sqlite import dialect
 
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
+from kerfmark.store.database import literal, quote
 from kerfmark.store.ddl import view, view_name
 from kerfmark.store.sqlite.build import type_of
-from kerfmark.store.sqlite.files import quote
 from kerfmark.store.sqlite.working import OpenFile
 
 
@@ -22,7 +22,7 @@ def add_column(file: OpenFile, table: str, column: str, type_: ColumnType) -> No
 
 def redeclare(file: OpenFile, table: str, column: str, type_: ColumnType) -> None:
     """Gives a column a wider type of the same kind. SQLite stores no width, so only the declaration changes."""
-    [(sql,)] = file.ask(f"SELECT sql FROM sqlite_master WHERE type = 'table' AND name = '{table.replace(chr(39), chr(39) * 2)}'")
+    [(sql,)] = file.ask(f"SELECT sql FROM sqlite_master WHERE type = 'table' AND name = {literal(table)}")
     name = "(" + re.escape(quote(column)) + "|" + re.escape(column) + ")"
     changed = re.sub(rf"(?m)^(\s*){name} [A-Z]+(\([0-9, ]+\))?", lambda m: f"{m[1]}{m[2]} {_declared(type_)}", sql, count=1)
     if changed != sql:

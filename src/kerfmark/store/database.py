@@ -1,0 +1,311 @@
+"""What the rest of Kerfmark may ask of a database, whatever its engine; and which engine a name means.
+
+Loads neither Arrow nor a driver, so that looking into a small database is quick.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
+
+from kerfmark.errors import Origin, TargetError
+
+if TYPE_CHECKING:
+    import numpy as np
+    import pyarrow as pa
+
+    from kerfmark.layout.model import Layout
+    from kerfmark.profile.types import ColumnType
+
+OWN = "kerfmark_"
+"""How the tables begin that Kerfmark keeps for itself."""
+PATIENCE = 10
+"""Seconds for which another program's lock is waited for."""
+
+
+@dataclass(frozen=True)
+class ColumnFacts:
+    """A column: its type as the engine declares it, whether it may be blank, and whether the database fills it by itself where
+    nothing is said (a generated key, a default) or always (`computed`)."""
+
+    name: str
+    type: str
+    optional: bool
+    filled: bool = False
+    computed: bool = False
+
+
+@dataclass(frozen=True)
+class LinkFacts:
+    """A foreign key: its columns, and the table and key that they lead to."""
+
+    columns: tuple[str, ...]
+    to: str
+    key: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class TableFacts:
+    """A table or view: columns, primary key, further unique sets of columns, foreign keys."""
+
+    name: str
+    columns: tuple[ColumnFacts, ...]
+    key: tuple[str, ...]
+    unique: tuple[tuple[str, ...], ...]
+    links: tuple[LinkFacts, ...]
+
+
+class Reader(Protocol):
+    """A database that is being looked at. `name` is what messages call it; a row of a table is called by its number. `nth` is
+    what orders the rows of Kerfmark's own tables; `longest_name` the bytes that a name may have (0: any number); `in_order`: a
+    view gives its rows in the order of its first table."""
+
+    name: str
+    nth: str
+    longest_name: int
+    in_order: bool
+
+    def ask(self, sql: str) -> Sequence[Sequence[Any]]:
+        """The rows that a query gives. Names in it stand in double quotes, texts in single ones."""
+        ...
+
+    def tables(self) -> list[str]:
+        """The tables that are not Kerfmark's own."""
+        ...
+
+    def views(self) -> list[str]:
+        """The views."""
+        ...
+
+    def facts(self, table: str) -> TableFacts | None:
+        """What a table or view is made of; None when there is none of that name."""
+        ...
+
+    def row(self, table: str, alias: str) -> str:
+        """The number of a row of a table, as an SQL expression."""
+        ...
+
+    def text(self, expression: str) -> str:
+        """An SQL expression as text."""
+        ...
+
+    def said(self, expression: str) -> str:
+        """An SQL expression in the form that `as_stored` takes."""
+        ...
+
+    def as_stored(self, values: Sequence[Any], type_: pa.DataType) -> pa.Array:
+        """Values asked for with `said`, as `stored` spells values of such a column."""
+        ...
+
+    def stored(self, values: pa.Array) -> pa.Array:
+        """Typed values as the engine takes and gives them."""
+        ...
+
+    def view_batches(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[pa.RecordBatch]:
+        """The rows of a view; types as `stored` gives them. Raises OSError when a cell has another."""
+        ...
+
+    def view_rows(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
+        """The same, one by one, whatever the cells are."""
+        ...
+
+    def broken_links(self, table: str) -> list[str]:
+        """The foreign key columns of a table with a value that its parent does not have."""
+        ...
+
+
+class Changing(Reader, Protocol):
+    """A database that is being changed, in one transaction: nobody else's changes come between, and until `commit` everything is
+    as it was, also after the program was killed."""
+
+    def commit(self) -> None:
+        """Makes everything that was done stay."""
+        ...
+
+    def mark(self) -> None:
+        """Remembers how far it has come."""
+        ...
+
+    def back_to_mark(self) -> None:
+        """Takes back what was done since."""
+        ...
+
+    def execute(self, sql: str, rows: Sequence[Sequence[Any]] = ...) -> None:
+        """Runs a statement once per row of parameters, which stand as `?` in it."""
+        ...
+
+    def put(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], first: int) -> None:
+        """Adds rows, as `stored` turns them out, with their keys; `first` is the number of the first one."""
+        ...
+
+    def highest(self, table: str) -> int:
+        """The highest number of a row of a table, 0 when it has none."""
+        ...
+
+    def match(self, table: str, columns: Mapping[str, pa.Array]) -> np.ndarray:
+        """The number of the row of a table that has the same values in some columns, for each of many; -1 for none and for a
+        blank."""
+        ...
+
+    def differing(self, table: str, rows: np.ndarray, columns: Mapping[str, pa.Array]) -> dict[str, np.ndarray]:
+        """For each column, which of some rows of a table have another value there."""
+        ...
+
+    def texts(self, table: str, column: str, rows: Sequence[int]) -> dict[int, str | None]:
+        """What stands in a column of some rows, as text; "" for a blank."""
+        ...
+
+    def known_texts(self, table: str, column: str, most: int) -> list[str]:
+        """Values of a column, as text; at most some."""
+        ...
+
+    def change(self, table: str, load: int, rows: np.ndarray, column: str, values: pa.Array) -> None:
+        """Gives a column of some rows new values, and notes those that were there before."""
+        ...
+
+    def loose_ends(self, table: str, first: int) -> list[str]:
+        """The foreign key columns of a table that, in the rows from `first` on, lead nowhere."""
+        ...
+
+    def add_column(self, table: str, column: str, type_: ColumnType) -> None:
+        """Gives a table a column more, blank in the rows that are there."""
+        ...
+
+    def redeclare(self, table: str, column: str, type_: ColumnType) -> None:
+        """Gives a column a wider type of the same kind."""
+        ...
+
+    def refresh_views(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
+        """Makes the views of some sources anew."""
+        ...
+
+    def changed_again(self, load: int, table: str, column: str, later: Sequence[int]) -> int:
+        """A later load that has changed the same values of a column as a load; 0 for none."""
+        ...
+
+    def still_so(self, load: int, table: str, column: str) -> tuple[int, int]:
+        """How many values of a column a load has changed, and how many of them are still what it made of them."""
+        ...
+
+    def restore(self, load: int, table: str, column: str) -> None:
+        """Gives a column the values again that it had before a load."""
+        ...
+
+    def needed(self, table: str, first: int, last: int, child: str, pairs: Sequence[tuple[str, str]]) -> list[tuple[int, int]]:
+        """The rows among some of a table to which others lead (`pairs` of columns of the child and of the table), with the number
+        of the first row that does."""
+        ...
+
+    def remove(self, table: str, first: int, last: int, keep: Sequence[int]) -> int:
+        """Takes rows of a table away, but for some; how many went."""
+        ...
+
+
+class New(Protocol):
+    """A database that is being built, as a context: leaving it without `publish` leaves nothing behind, and what was there as it
+    was."""
+
+    def __enter__(self) -> New: ...
+    def __exit__(self, *error: object) -> None: ...
+
+    def discard(self) -> None:
+        """Removes what was not published. May be called at any time, and again."""
+        ...
+
+    def stored(self, values: pa.Array) -> pa.Array:
+        """Typed values as the engine takes them."""
+        ...
+
+    def create(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
+        """Makes the tables; what follows after the rows comes with `finish`. `headers` are those of each source in their order."""
+        ...
+
+    def load(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], *, numbered: bool) -> None:
+        """Puts rows into a table, in their order. Where they are `numbered`, the first column is the key, which counts from 1."""
+        ...
+
+    def finish(self) -> None:
+        """Makes keys, indexes and views, and the tables of the ledger."""
+        ...
+
+    def execute(self, sql: str, rows: Sequence[Sequence[Any]] = ...) -> None:
+        """Runs a statement once per row of parameters, which stand as `?` in it."""
+        ...
+
+    def verify(self, expected: dict[str, int]) -> None:
+        """Raises KerfmarkError unless every link resolves and every table has the rows it should have."""
+        ...
+
+    def publish(self) -> None:
+        """Makes it stay, in one step."""
+        ...
+
+
+class Database(Protocol):
+    """Where a database is. `folder` is that from which its ledger names files (none: by their whole path)."""
+
+    @property
+    def name(self) -> str:
+        """What messages call it: never with a password."""
+        ...
+
+    @property
+    def folder(self) -> Path | None:
+        """See above."""
+        ...
+
+    @property
+    def layout_path(self) -> Path:
+        """Where a proposed layout is saved."""
+        ...
+
+    def new(self, replace: bool) -> New:
+        """A database to build there. Raises TargetError when that will not do, before any work is done."""
+        ...
+
+    def reading(self) -> AbstractContextManager[Reader]:
+        """Looks into it. Raises TargetError when it is not there or cannot be read."""
+        ...
+
+    def changing(self) -> AbstractContextManager[Changing]:
+        """Opens it for one load, or for taking one back. Raises TargetError when Kerfmark did not make it."""
+        ...
+
+    def copy(self, to: Path) -> None:
+        """Copies it into a file. Raises TargetError when that cannot be done."""
+        ...
+
+    def size(self) -> int:
+        """Its bytes; 0 where that cannot be told."""
+        ...
+
+
+def database_at(where: str | Path) -> Database:
+    """The database that a path or URL means. Nothing is opened yet. Raises UsageError for a URL that names no engine we know."""
+    if "://" in str(where):
+        from kerfmark.store.server import server_at
+
+        return server_at(str(where))
+    from kerfmark.store.sqlite.files import SqliteFile
+
+    return SqliteFile(Path(where))
+
+
+def quote(name: str) -> str:
+    """A name as an SQL identifier."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def literal(value: str) -> str:
+    """A text as an SQL literal."""
+    return "'" + value.replace("'", "''") + "'"
+
+
+def no_ledger(name: str) -> TargetError:
+    """The error for a database that Kerfmark did not make."""
+    return TargetError("Kerfmark did not make this database", code="target.no-ledger", origin=Origin(name),
+                       why="its tables kerfmark_layouts, kerfmark_loads and kerfmark_files are missing",
+                       next="make one with kerfmark cut FILE --into DB")

@@ -1,0 +1,129 @@
+"""MySQL and MariaDB: a database that is there is changed in one transaction.
+
+Changes of the structure commit by themselves: they come before all rows, and are taken back by hand when the load fails.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING
+
+import pyarrow as pa
+
+from kerfmark.address import Address
+from kerfmark.store.database import literal, no_ledger, quote
+from kerfmark.store.mysql.new import completed, locked
+from kerfmark.store.mysql.server import connected, translated
+from kerfmark.store.mysql.speech import MysqlReader, declared, dialect
+from kerfmark.store.server import NUMBER, companion, numbered_keys
+
+if TYPE_CHECKING:
+    from kerfmark.layout.model import Layout
+    from kerfmark.profile.types import ColumnType
+
+
+class MysqlChanging(MysqlReader):
+    """See `database.Changing`."""
+
+    def __init__(self, where: Address) -> None:
+        super().__init__(where.shown, None)
+        self.where = where
+        self.back: list[str] = []
+
+    def __enter__(self) -> MysqlChanging:
+        self.connection = connected(self.where)
+        try:
+            completed(self)
+            if self.facts("kerfmark_loads") is None:
+                raise no_ledger(self.name)
+            locked(self)
+            self.execute("START TRANSACTION")
+        except BaseException:
+            self.connection.close()
+            raise
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        with contextlib.suppress(Exception):
+            self.connection.rollback()
+            for statement in reversed(self.back):
+                self.execute(statement)
+        with contextlib.suppress(Exception):
+            self.connection.close()
+
+    def commit(self) -> None:
+        """Makes everything that was done stay."""
+        with translated(self.name):
+            self.connection.commit()
+        self.back = []
+
+    def mark(self) -> None:
+        """Remembers how far it has come."""
+        self.execute("SAVEPOINT kerfmark_mark")
+
+    def back_to_mark(self) -> None:
+        """Takes back what was done since."""
+        self.execute("ROLLBACK TO SAVEPOINT kerfmark_mark")
+
+    def put(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], first: int) -> None:
+        """Adds rows. Rows of a table that lead to others of it may come before those; whether all lead somewhere is looked at
+        afterwards."""
+        _, known_by = self._numbering(table)
+        batches = list(batches)
+        with self._unlinked(table):
+            self.copy_in(table, schema.names, batches)
+        for batch in batches if known_by else ():
+            self.copy_in(companion(table), [NUMBER, *known_by], [numbered_keys(batch, known_by, first)])
+            first += batch.num_rows
+
+    def remove(self, table: str, first: int, last: int, keep: Sequence[int]) -> int:
+        """Takes rows of a table away."""
+        _, known_by = self._numbering(table)
+        with self._unlinked(table) as unlinked:
+            gone = super().remove(table, first, last, keep)
+        if known_by and unlinked:                       # the companion has not followed by itself
+            kept = f" AND {NUMBER} NOT IN ({', '.join(map(str, keep))})" if keep else ""
+            self.execute(f"DELETE FROM {quote(companion(table))} WHERE {NUMBER} BETWEEN {first} AND {last}{kept}")
+        return gone
+
+    @contextlib.contextmanager
+    def _unlinked(self, table: str) -> Iterator[bool]:
+        """Lets the server not look row by row whether links resolve, where rows of a table lead to others of it."""
+        facts = self.facts(table)
+        own = facts is not None and any(link.to.lower() == table.lower() for link in facts.links)
+        if own:
+            self.execute("SET foreign_key_checks = 0")
+        try:
+            yield own
+        finally:
+            if own:
+                self.execute("SET foreign_key_checks = 1")
+
+    def add_column(self, table: str, column: str, type_: ColumnType) -> None:
+        """Gives a table a column more."""
+        self.execute(f"ALTER TABLE {quote(table)} ADD COLUMN {quote(column)} {declared(type_)}")
+        self.back.append(f"ALTER TABLE {quote(table)} DROP COLUMN {quote(column)}")
+
+    def redeclare(self, table: str, column: str, type_: ColumnType) -> None:
+        """Gives a column a wider type."""
+        [(nullable,)] = self.ask("SELECT is_nullable FROM information_schema.columns WHERE table_schema = DATABASE() "
+                                 f"AND table_name = {literal(table)} AND column_name = {literal(column)}")
+        blank = "NULL" if nullable == "YES" else "NOT NULL"
+        old = self._type(table, column)
+        self.execute(f"ALTER TABLE {quote(table)} MODIFY {quote(column)} {declared(type_)} {blank}")
+        self.back.append(f"ALTER TABLE {quote(table)} MODIFY {quote(column)} {old} {blank}")
+
+    def refresh_views(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
+        """Makes the views of some sources anew."""
+        from kerfmark.layout.derive import settled
+        from kerfmark.store.ddl import view, view_name
+
+        whole = settled(layout, headers)
+        for source, names in headers.items():
+            old = self.ask("SELECT view_definition FROM information_schema.views WHERE table_schema = DATABASE() "
+                           f"AND table_name = {literal(view_name(source))}")
+            if old and old[0][0]:
+                self.back.append(f"CREATE OR REPLACE VIEW {quote(view_name(source))} AS {old[0][0]}")
+            made = view(whole, source, names, dialect(), self.longest_name)
+            self.execute(made.replace("CREATE VIEW", "CREATE OR REPLACE VIEW", 1))

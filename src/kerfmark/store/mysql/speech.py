@@ -1,0 +1,303 @@
+"""MySQL and MariaDB: how they say what the engines say in different ways, what their catalog tells, reading and adding rows."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import tempfile
+import threading
+from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kerfmark.errors import DataRefused, Origin
+from kerfmark.profile.types import ColumnType
+from kerfmark.store.database import OWN, ColumnFacts, LinkFacts, TableFacts, literal, quote
+from kerfmark.store.mysql.server import code_of, translated
+from kerfmark.store.server import Numbered, as_stored
+from kerfmark.store.tabbed import spelled, tabbed
+
+_ROWS = 16_384
+"""Rows fetched at a time."""
+_KEY_CHARACTERS = 768
+"""Characters that an index takes."""
+_WIDEST = 16_383
+"""Characters of a text that is kept within its row."""
+_FORBIDDEN = (1148, 2068, 3948, 4166)
+"""What a server says that takes no files from its clients."""
+
+
+def type_of(type_: ColumnType) -> Any:
+    """The type of a column as these engines declare it."""
+    from sqlalchemy import BigInteger, String
+    from sqlalchemy.dialects.mysql import LONGTEXT
+
+    from kerfmark.store.ddl import usual_type
+
+    if type_.kind == "integer":
+        return BigInteger()
+    if type_.kind == "text" and not 0 < type_.width <= _WIDEST:
+        return LONGTEXT()
+    if type_.kind == "decimal" and type_.scale > 30:
+        return String(type_.precision + 2)
+    return usual_type(type_)
+
+
+def dialect() -> Any:
+    """The dialect in SQLAlchemy's sense."""
+    from sqlalchemy.dialects import mysql
+
+    return mysql.dialect()
+
+
+def declared(type_: ColumnType) -> str:
+    """The type of a column as SQL."""
+    return str(type_of(type_).compile(dialect=dialect()))
+
+
+def keyed_type_of(type_: ColumnType, among: int) -> Any:
+    """The type of a column that is one of so many in a key or index: these take no texts of any length."""
+    from sqlalchemy import String
+
+    if type_.kind != "text":
+        return type_of(type_)
+    most = _KEY_CHARACTERS // among
+    return String(min(type_.width or most, most))
+
+
+class MysqlSpeech(Numbered):
+    """See `database.Reader` and `sql.SharedSql`."""
+
+    nth = "nth"
+    longest_name = 64
+    in_order = False
+    outer_first = "STRAIGHT_JOIN"
+
+    def __init__(self, name: str, connection: Any) -> None:
+        self.name, self.connection = name, connection
+        self.slow = False
+
+    @property
+    def collation(self) -> str:
+        """The one that takes texts for the same only when they are: to the last space."""
+        return "utf8mb4_nopad_bin" if "MariaDB" in self.connection.get_server_info() else "utf8mb4_0900_bin"
+
+    @property
+    def options(self) -> dict[str, str]:
+        """What tables are made with."""
+        return {"mysql_engine": "InnoDB", "mysql_charset": "utf8mb4", "mysql_collate": self.collation}
+
+    def ask(self, sql: str) -> list[tuple[Any, ...]]:
+        """The rows that a query gives."""
+        with translated(self.name), self.connection.cursor() as cursor:
+            cursor.execute(sql)
+            return list(cursor.fetchall())
+
+    def execute(self, sql: str, rows: Sequence[Sequence[Any]] = ((),)) -> None:
+        """Runs a statement once per row of parameters."""
+        with translated(self.name), self.connection.cursor() as cursor:
+            for row in rows:
+                if row:
+                    cursor.execute(sql.replace("%", "%%").replace("?", "%s"), tuple(row))
+                else:
+                    cursor.execute(sql)
+
+    def tables(self) -> list[str]:
+        """The tables, in the order of their names."""
+        return self._listed("BASE TABLE")
+
+    def views(self) -> list[str]:
+        """The views."""
+        return self._listed("VIEW")
+
+    def _listed(self, kind: str) -> list[str]:
+        return [r[0] for r in self.ask("SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() "
+                                       f"AND table_type = '{kind}' ORDER BY table_name") if not r[0].startswith(OWN)]
+
+    def facts(self, table: str) -> TableFacts | None:
+        """What a table or view is made of."""
+        mine = f"table_schema = DATABASE() AND table_name = {literal(table)}"
+        columns = self.ask("SELECT column_name, column_type, is_nullable = 'YES', "
+                           "column_default IS NOT NULL AND column_default <> 'NULL' OR extra LIKE '%auto_increment%', "
+                           "extra LIKE '%GENERATED%' AND extra NOT LIKE '%DEFAULT_GENERATED%' "
+                           f"FROM information_schema.columns WHERE {mine} ORDER BY ordinal_position")
+        if not columns:
+            return None
+        keys: dict[str, list[str]] = {}
+        for index, column in self.ask("SELECT index_name, column_name FROM information_schema.statistics "
+                                      f"WHERE {mine} AND non_unique = 0 ORDER BY index_name, seq_in_index"):
+            keys.setdefault(index, []).append(column)
+        links: dict[str, list[tuple[str, str, str]]] = {}
+        for link, *pair in self.ask("SELECT constraint_name, column_name, referenced_table_name, referenced_column_name "
+                                    f"FROM information_schema.key_column_usage WHERE {mine} AND referenced_table_name IS NOT NULL "
+                                    "ORDER BY constraint_name, ordinal_position"):
+            links.setdefault(link, []).append((pair[0], pair[1], pair[2]))
+        return TableFacts(
+            table, tuple(ColumnFacts(str(c[0]), str(c[1]), bool(c[2]), bool(c[3]), bool(c[4])) for c in columns),
+            tuple(keys.pop("PRIMARY", ())), tuple(tuple(k) for k in keys.values()),
+            tuple(LinkFacts(tuple(p[0] for p in pairs), pairs[0][1], tuple(p[2] for p in pairs)) for pairs in links.values()))
+
+    def text(self, expression: str) -> str:
+        """An expression as text."""
+        return f"CAST({expression} AS CHAR)"
+
+    said = text
+    kept = text
+
+    def given_back(self, table: str, column: str, expression: str) -> str:
+        """These engines take text for any type."""
+        return expression
+
+    def same(self, one: str, other: str) -> str:
+        """The same, or both blank."""
+        return f"{one} <=> {other}"
+
+    def stored(self, values: pa.Array) -> pa.Array:
+        """Typed values as these engines take them."""
+        return pc.cast(values, pa.int64()) if pa.types.is_boolean(values.type) else spelled(values)
+
+    def as_stored(self, values: Sequence[Any], type_: pa.DataType) -> pa.Array:
+        """What was said as text."""
+        return as_stored(values, type_)
+
+    def broken_links(self, table: str) -> list[str]:
+        """The foreign key columns of a table with a value that its parent does not have: each distinct value is looked up once."""
+        facts, out = self.facts(table), []
+        for link in facts.links if facts else ():
+            if lost(self, table, link):
+                out.append(" + ".join(link.columns))
+        return out
+
+    def view_batches(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[pa.RecordBatch]:
+        """The rows of a view, in no order."""
+        from pymysql.cursors import SSCursor
+
+        asked = ", ".join(self.said(quote(c)) for c in columns)
+        with translated(self.name), self.connection.cursor(SSCursor) as cursor:
+            cursor.execute(f"SELECT {asked} FROM {quote(view)}")
+            while rows := cursor.fetchmany(_ROWS):
+                yield pa.RecordBatch.from_arrays([as_stored(c, t) for c, t in zip(zip(*rows, strict=True), types, strict=True)],
+                                                 names=[str(i) for i in range(len(types))])
+
+    def view_rows(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
+        """The rows of a view, one by one."""
+        for batch in self.view_batches(view, columns, types):
+            yield from zip(*(c.to_pylist() for c in batch.columns), strict=True)
+
+    def fill_sought(self, table: str, columns: Sequence[tuple[str, pa.Array]], numbers: Any) -> None:
+        """A temporary table."""
+        typed = ", ".join(f"t.{quote(c)} AS c{i}" if c else f"CAST(0 AS SIGNED) AS c{i}" for i, (c, _) in enumerate(columns))
+        self.execute(f"CREATE TEMPORARY TABLE {self.sought} AS SELECT CAST(0 AS SIGNED) AS n, {typed} FROM {quote(table)} AS t "
+                     "WHERE 1 = 0")
+        nullable = ", ".join(f"MODIFY c{i} {self._type(table, c)} NULL" for i, (c, _) in enumerate(columns) if c)
+        if nullable:
+            self.execute(f"ALTER TABLE {self.sought} {nullable}")
+        batch = pa.RecordBatch.from_arrays([pa.array(numbers), *(v for _, v in columns)],
+                                           names=["n", *(f"c{i}" for i in range(len(columns)))])
+        self.copy_in(self.sought, batch.schema.names, [batch])
+
+    def _type(self, table: str, column: str) -> str:
+        """The type of a column with its collation."""
+        [(type_, collation)] = self.ask("SELECT column_type, collation_name FROM information_schema.columns WHERE table_schema = "
+                                        f"DATABASE() AND table_name = {literal(table)} AND column_name = {literal(column)}")
+        return f"{type_} COLLATE {collation}" if collation else str(type_)
+
+    def copy_in(self, table: str, columns: Sequence[str], batches: Iterable[pa.RecordBatch]) -> None:
+        """Adds rows by LOAD DATA LOCAL; where the server takes no files, by inserts of many rows.
+
+        The server skips what it refuses and only warns, so everything is counted. Raises DataRefused when it has refused a row.
+        """
+        import pymysql
+
+        names = ", ".join(map(quote, columns))
+        waiting = iter(batches)
+        rows = 0
+
+        def counted() -> Iterator[pa.RecordBatch]:
+            nonlocal rows
+            for batch in waiting:
+                rows += batch.num_rows
+                yield batch
+
+        if not self.slow:
+            with translated(self.name), self.connection.cursor() as cursor, _as_file(counted()) as path:
+                try:
+                    done = cursor.execute(f"LOAD DATA LOCAL INFILE {literal(path)} INTO TABLE {quote(table)} CHARACTER SET utf8mb4 "
+                                          f"FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' ({names})")
+                except pymysql.Error as error:
+                    if code_of(error) not in _FORBIDDEN or rows:
+                        raise
+                    self.slow = True
+            if not self.slow:
+                warnings = self.ask("SHOW WARNINGS LIMIT 3")
+                if warnings or done != rows:
+                    raise DataRefused(f"the database refuses rows of {table}", code="data.refused", origin=Origin(self.name),
+                                      why="; ".join(str(w[2]) for w in warnings) or f"{rows - done} of {rows} rows were not taken",
+                                      next="mend the rows, or ask who made the rule of the database")
+                return
+        places = ", ".join(["%s"] * len(columns))
+        with translated(self.name), self.connection.cursor() as cursor:
+            for batch in waiting:
+                cursor.executemany(f"INSERT INTO {quote(table).replace('%', '%%')} ({names.replace('%', '%%')}) VALUES ({places})",
+                                   list(zip(*(c.to_pylist() for c in batch.columns), strict=True)))
+
+    def update(self, table: str, column: str, value: str, others: str, condition: str) -> None:
+        """Gives a column new values."""
+        self.execute(f"UPDATE {others} JOIN {quote(table)} AS t ON {condition.replace(' WHERE ', ' AND ')} "
+                     f"SET t.{quote(column)} = {value}")
+
+
+class MysqlReader(MysqlSpeech):
+    """A database that is being looked at."""
+
+
+def lost(speech: MysqlSpeech, table: str, link: LinkFacts) -> bool:
+    """Whether a foreign key has a value that its parent does not have."""
+    own = ", ".join(f"{quote(c)} AS c{i}" for i, c in enumerate(link.columns))
+    filled = " AND ".join(f"{quote(c)} IS NOT NULL" for c in link.columns)
+    same = " AND ".join(f"p.{quote(k)} = d.c{i}" for i, k in enumerate(link.key))
+    return bool(speech.ask(f"SELECT 1 FROM (SELECT DISTINCT {own} FROM {quote(table)} WHERE {filled}) AS d "
+                           f"LEFT JOIN {quote(link.to)} AS p ON {same} WHERE p.{quote(link.key[0])} IS NULL LIMIT 1"))
+
+
+@contextlib.contextmanager
+def _as_file(batches: Iterator[pa.RecordBatch]) -> Iterator[str]:
+    """A file whose content is made while it is read; where the system has no pipes with names, a file."""
+    with tempfile.TemporaryDirectory(prefix="kerfmark") as folder:
+        path = Path(folder) / "rows"
+        if not hasattr(os, "mkfifo"):
+            with path.open("wb") as file:
+                for batch in batches:
+                    file.write(memoryview(tabbed(batch)))
+            yield path.as_posix()
+            return
+        os.mkfifo(path)
+        failed: list[BaseException] = []
+        stop = threading.Event()
+
+        def write() -> None:
+            try:
+                with path.open("wb", buffering=0) as pipe:      # waits until somebody reads
+                    for batch in () if stop.is_set() else batches:
+                        whole = memoryview(tabbed(batch))
+                        while whole.nbytes:
+                            whole = whole[pipe.write(whole):]
+            except BrokenPipeError:
+                return                                  # whoever reads has stopped; it tells why
+            except BaseException as error:
+                failed.append(error)
+
+        writer = threading.Thread(target=write, daemon=True)
+        writer.start()
+        try:
+            yield str(path)
+        finally:
+            stop.set()
+            with contextlib.suppress(OSError):          # nobody has read: let the writer go on and find that out
+                os.close(os.open(path, os.O_RDONLY | os.O_NONBLOCK))
+            writer.join()
+        if failed:
+            raise failed[0]

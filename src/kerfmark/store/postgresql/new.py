@@ -1,0 +1,156 @@
+"""PostgreSQL: tables are built in one transaction, structure included, so that they are there whole or not at all.
+
+Rows come first, by COPY; keys, foreign keys and indexes are made in bulk once they are in.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+
+import pyarrow as pa
+
+from kerfmark.address import Address
+from kerfmark.errors import KerfmarkError, Origin, TargetError
+from kerfmark.layout.model import Layout
+from kerfmark.store.database import literal, quote
+from kerfmark.store.ddl import Statements, Way, statements, view_name
+from kerfmark.store.own import NAMES, own_tables
+from kerfmark.store.postgresql.server import connected, translated
+from kerfmark.store.postgresql.speech import PostgresReader, dialect, stored, type_of
+from kerfmark.store.server import NUMBER, companion, name_taken, natural_keys, numbered_keys
+
+SPELLED = {"text": "text", "any": "text", "moment": "timestamp", "yes_no": "smallint",
+           "nth": "nth bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, "}
+
+
+class NewSchema:
+    """Tables that are being built (see `database.New`)."""
+
+    def __init__(self, where: Address, replace: bool) -> None:
+        self.where, self.replace = where, replace
+        self.connection = connected(where)
+        self.reader = PostgresReader(where.shown, self.connection)
+        try:
+            self._refuse()
+        except BaseException:
+            self.discard()
+            raise
+
+    def _refuse(self) -> None:
+        """Raises TargetError where something was built already, before any work."""
+        there = self.reader.ask("SELECT current_schema()")[0][0] is not None
+        if there and self.reader.facts("kerfmark_loads") and not self.replace:
+            raise TargetError("Kerfmark has built tables there already", code="target.exists", origin=Origin(self.where.shown),
+                              why="nothing is overwritten unasked",
+                              next="name another schema (--schema), add the files with kerfmark add, or say --replace")
+        if not there and not self.where.schema:
+            raise TargetError("the database has no schema to build in", code="target.missing", origin=Origin(self.where.shown),
+                              next="name one with --schema")
+        self.connection.rollback()
+
+    def __enter__(self) -> NewSchema:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self.discard()
+
+    def discard(self) -> None:
+        """Nothing was committed."""
+        with contextlib.suppress(Exception):
+            self.connection.close()
+
+    def stored(self, values: pa.Array) -> pa.Array:
+        """Typed values as PostgreSQL takes them."""
+        return stored(values)
+
+    def create(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
+        """Makes the tables."""
+        self.layout = layout
+        if self.where.schema and not self.reader.ask("SELECT current_schema()")[0][0]:
+            self.execute(f"CREATE SCHEMA {quote(self.where.schema)}")
+        self.execute(f"SELECT pg_advisory_xact_lock(hashtext({literal('kerfmark')}), hashtext(current_schema()))")
+        if self.replace and self.reader.facts("kerfmark_loads"):
+            self._drop_old()
+        taken = {*self.reader.tables(), *self.reader.views()}
+        wanted = [*layout.tables, *(view_name(s) for s in headers)]
+        if clash := next((n for n in wanted if n in taken), ""):
+            raise name_taken(clash, self.where.shown, "a schema (--schema)")
+        way = Way(type_of, keys_later=True, links_later=True, longest=63)
+        self._statements: Statements = statements(layout, headers, dialect(), way)
+        for statement in self._statements.tables:
+            self.execute(statement)
+        for table, keys in natural_keys(layout).items():
+            self.execute(f"CREATE TABLE {quote(companion(table))} AS SELECT CAST(0 AS bigint) AS {NUMBER}, "
+                         f"{', '.join(map(quote, keys))} FROM {quote(table)} WHERE false")
+
+    def _drop_old(self) -> None:
+        from kerfmark.layout.text import parse_layout
+
+        [(text,)] = self.reader.ask("SELECT layout FROM kerfmark_layouts ORDER BY layout_id DESC LIMIT 1")
+        old = parse_layout(text, "the layout in the database")
+        for source in old.sources:
+            self.execute(f"DROP VIEW IF EXISTS {quote(view_name(source))}")
+        for table in natural_keys(old):
+            self.execute(f"DROP TABLE IF EXISTS {quote(companion(table))}")
+        for table in [*reversed(old.parents_first()), *NAMES]:
+            self.execute(f"DROP TABLE IF EXISTS {quote(table)}")
+
+    def load(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], *, numbered: bool) -> None:
+        """Puts rows into a table."""
+        keys = [] if numbered else self.layout.key_columns(table)
+        mine: list[pa.RecordBatch] = []
+
+        def passing() -> Iterable[pa.RecordBatch]:
+            first = 1
+            for batch in batches:
+                if keys:
+                    mine.append(numbered_keys(batch, keys, first))
+                first += batch.num_rows
+                yield batch
+
+        self.reader.copy_in(table, schema.names, passing(), " (FREEZE)")
+        if keys:
+            self.reader.copy_in(companion(table), [NUMBER, *keys], mine)
+
+    def finish(self) -> None:
+        """Makes keys, indexes and views, and the tables of the ledger."""
+        self.execute("SET LOCAL maintenance_work_mem TO '256MB'")
+        for statement in (*self._statements.keys, *self._statements.indexes, *self._statements.links, *self._statements.views,
+                          *self._statements.comments, *own_tables(SPELLED)):
+            self.execute(statement)
+        for table, keys in natural_keys(self.layout).items():
+            own = ", ".join(map(quote, keys))
+            self.execute(f"ALTER TABLE {quote(companion(table))} ADD PRIMARY KEY ({NUMBER}), ADD UNIQUE ({own}), "
+                         f"ADD FOREIGN KEY ({own}) REFERENCES {quote(table)} ({own}) ON UPDATE CASCADE ON DELETE CASCADE")
+        for table in self.layout.tables:
+            if self.layout.has_generated_key(table):
+                count_on(self.reader, table, self.layout.key_of(table))
+
+    def execute(self, sql: str, rows: Sequence[Sequence[Any]] = ((),)) -> None:
+        """Runs a statement once per row of parameters."""
+        self.reader.execute(sql, rows)
+
+    def verify(self, expected: dict[str, int]) -> None:
+        """Raises KerfmarkError unless every table has the rows it should have; the links were checked when they were made."""
+        if wrong := self.reader.nearly_all(expected):
+            raise KerfmarkError("the database that was built is not what it should be; nothing was kept", code="internal",
+                                why="; ".join(wrong), next="this is a fault of Kerfmark: please report it")
+
+    def publish(self) -> None:
+        """Makes it stay."""
+        with translated(self.where.shown):
+            self.connection.commit()
+        with contextlib.suppress(KerfmarkError):        # only the planner's knowledge: nothing depends on it
+            for table in self.layout.tables:
+                self.execute(f"ANALYZE {quote(table)}")
+            self.connection.commit()
+
+
+def count_on(reader: PostgresReader, table: str, key: str) -> None:
+    """Lets the generated key of a table go on after its highest value."""
+    reader.ask(f"SELECT setval(pg_get_serial_sequence({literal(quote(table))}, {literal(key)}), "
+               f"GREATEST(1, (SELECT COALESCE(MAX({quote(key)}), 0) FROM {quote(table)})), "
+               f"(SELECT COUNT(*) FROM (SELECT 1 FROM {quote(table)} LIMIT 1) AS one) > 0) "
+               f"WHERE pg_get_serial_sequence({literal(quote(table))}, {literal(key)}) IS NOT NULL")

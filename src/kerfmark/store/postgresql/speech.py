@@ -1,0 +1,201 @@
+"""PostgreSQL: how it says what the engines say in different ways, what its catalog tells, and reading rows."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv
+
+from kerfmark.profile.types import ColumnType
+from kerfmark.store.database import OWN, ColumnFacts, LinkFacts, TableFacts, literal, quote
+from kerfmark.store.postgresql.server import translated
+from kerfmark.store.server import Numbered, as_stored
+from kerfmark.store.tabbed import spelled
+
+_CHUNK = 4_000_000
+"""Bytes of rows that are taken apart at once."""
+_OF = ("(SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+       "WHERE n.nspname = current_schema() AND c.relname = {})")
+_NAMES = ("ARRAY(SELECT a.attname::text FROM unnest(c.{keys}) WITH ORDINALITY u(n, o) JOIN pg_attribute a "
+          "ON a.attrelid = c.{table} AND a.attnum = u.n ORDER BY o)")
+
+
+def type_of(type_: ColumnType) -> Any:
+    """The type of a column as PostgreSQL declares it."""
+    from sqlalchemy import BigInteger
+
+    from kerfmark.store.ddl import usual_type
+
+    return BigInteger() if type_.kind == "integer" else usual_type(type_)
+
+
+def dialect() -> Any:
+    """The dialect in SQLAlchemy's sense."""
+    from sqlalchemy.dialects import postgresql
+
+    return postgresql.dialect()  # type: ignore[no-untyped-call]
+
+
+def declared(type_: ColumnType) -> str:
+    """The type of a column as SQL."""
+    return str(type_of(type_).compile(dialect=dialect()))
+
+
+def stored(values: pa.Array) -> pa.Array:
+    """Typed values as PostgreSQL takes them, and gives them as text."""
+    return pc.cast(values, pa.string()) if pa.types.is_boolean(values.type) else spelled(values)
+
+
+class PostgresSpeech(Numbered):
+    """See `database.Reader` and `sql.SharedSql`."""
+
+    nth = "nth"
+    longest_name = 63
+    in_order = False
+
+    def __init__(self, name: str, connection: Any) -> None:
+        self.name, self.connection = name, connection
+
+    def ask(self, sql: str) -> list[tuple[Any, ...]]:
+        """The rows that a query gives."""
+        with translated(self.name):
+            return [tuple(r) for r in self.connection.execute(sql).fetchall()]
+
+    def execute(self, sql: str, rows: Sequence[Sequence[Any]] = ((),)) -> None:
+        """Runs a statement once per row of parameters."""
+        with translated(self.name):
+            for row in rows:
+                if row:
+                    self.connection.execute(sql.replace("%", "%%").replace("?", "%s"), tuple(row))
+                else:
+                    self.connection.execute(sql)
+
+    def tables(self) -> list[str]:
+        """The tables, those that were made last (children) first."""
+        return [r[0] for r in self.ask(
+            "SELECT c.relname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+            f"WHERE n.nspname = current_schema() AND c.relkind IN ('r', 'p') AND left(c.relname, {len(OWN)}) <> {literal(OWN)} "
+            "ORDER BY c.oid DESC")]
+
+    def views(self) -> list[str]:
+        """The views."""
+        return [r[0] for r in self.ask(
+            "SELECT c.relname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+            "WHERE n.nspname = current_schema() AND c.relkind IN ('v', 'm') ORDER BY c.relname")]
+
+    def facts(self, table: str) -> TableFacts | None:
+        """What a table or view is made of."""
+        of = _OF.format(literal(table))
+        columns = self.ask(
+            "SELECT a.attname::text, format_type(a.atttypid, a.atttypmod), NOT a.attnotnull, a.atthasdef OR a.attidentity <> '', "
+            f"a.attgenerated <> '' OR a.attidentity = 'a' FROM pg_attribute a WHERE a.attrelid = {of} AND a.attnum > 0 "
+            "AND NOT a.attisdropped ORDER BY a.attnum")
+        if not columns:
+            return None
+        mine, theirs = _NAMES.format(keys="conkey", table="conrelid"), _NAMES.format(keys="confkey", table="confrelid")
+        rules = self.ask(f"SELECT c.contype::text, {mine}, {theirs}, "
+                         "(SELECT p.relname::text FROM pg_class p WHERE p.oid = c.confrelid) "
+                         f"FROM pg_constraint c WHERE c.conrelid = {of} AND c.contype IN ('p', 'f') ORDER BY c.oid")
+        unique = self.ask("SELECT ARRAY(SELECT a.attname::text FROM unnest(c.indkey::int2[]) WITH ORDINALITY u(n, o) "
+                          "JOIN pg_attribute a ON a.attrelid = c.indrelid AND a.attnum = u.n WHERE u.o <= c.indnkeyatts ORDER BY o) "
+                          "FROM pg_index c "
+                          f"WHERE c.indrelid = {of} AND c.indisunique AND NOT c.indisprimary AND c.indpred IS NULL "
+                          "AND c.indexprs IS NULL ORDER BY c.indexrelid")
+        return TableFacts(
+            table, tuple(ColumnFacts(*c) for c in columns), next((tuple(r[1]) for r in rules if r[0] == "p"), ()),
+            tuple(tuple(u[0]) for u in unique),
+            tuple(LinkFacts(tuple(r[1]), r[3], tuple(r[2])) for r in rules if r[0] == "f"))
+
+    def text(self, expression: str) -> str:
+        """An expression as text."""
+        return f"CAST({expression} AS text)"
+
+    said = text
+    kept = text
+
+    def given_back(self, table: str, column: str, expression: str) -> str:
+        """What was kept as text, as the type of the column."""
+        facts = self.facts(table)
+        declared = next(c.type for c in facts.columns if c.name == column) if facts else "text"
+        return f"CAST({expression} AS {declared})"
+
+    def same(self, one: str, other: str) -> str:
+        """The same, or both blank."""
+        return f"{one} IS NOT DISTINCT FROM {other}"
+
+    def stored(self, values: pa.Array) -> pa.Array:
+        """Typed values as PostgreSQL takes them."""
+        return stored(values)
+
+    def as_stored(self, values: Sequence[Any], type_: pa.DataType) -> pa.Array:
+        """What was said as text."""
+        return as_stored(values, type_)
+
+    def broken_links(self, table: str) -> list[str]:
+        """The foreign key columns of a table with a value that its parent does not have."""
+        return self.loose_ends(table, 0)
+
+    def view_batches(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[pa.RecordBatch]:
+        """The rows of a view, in no order."""
+        asked = ", ".join(self.said(quote(c)) for c in columns)
+        names = [str(i) for i in range(len(columns))]
+        for chunk in self._copied(f"COPY (SELECT {asked} FROM {quote(view)}) TO STDOUT (FORMAT csv, NULL '\\N', FORCE_QUOTE *)"):
+            table = pyarrow.csv.read_csv(
+                io.BytesIO(chunk), pyarrow.csv.ReadOptions(column_names=names, use_threads=False),
+                pyarrow.csv.ParseOptions(newlines_in_values=True),
+                pyarrow.csv.ConvertOptions(column_types={n: pa.string() for n in names}, null_values=["\\N"],
+                                           strings_can_be_null=True, quoted_strings_can_be_null=False))
+            for batch in table.combine_chunks().to_batches():
+                yield pa.RecordBatch.from_arrays([pc.cast(c, t) for c, t in zip(batch.columns, types, strict=True)], names=names)
+
+    def _copied(self, sql: str) -> Iterator[bytes]:
+        """What a COPY gives, in pieces of whole rows."""
+        waiting: list[bytes] = []
+        size = 0
+        with translated(self.name), self.connection.cursor() as cursor, cursor.copy(sql) as copy:
+            for piece in copy:                          # the server sends row by row
+                waiting.append(bytes(piece))
+                size += len(piece)
+                if size > _CHUNK:
+                    yield b"".join(waiting)
+                    waiting, size = [], 0
+        if waiting:
+            yield b"".join(waiting)
+
+    def view_rows(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
+        """The rows of a view, one by one."""
+        for batch in self.view_batches(view, columns, types):
+            yield from zip(*(c.to_pylist() for c in batch.columns), strict=True)
+
+    def fill_sought(self, table: str, columns: Sequence[tuple[str, pa.Array]], numbers: Any) -> None:
+        """A temporary table, filled by COPY."""
+        typed = ", ".join(f"t.{quote(c)} AS c{i}" if c else f"CAST(0 AS bigint) AS c{i}" for i, (c, _) in enumerate(columns))
+        self.execute(f"CREATE TEMPORARY TABLE {self.sought} ON COMMIT DROP AS "
+                     f"SELECT CAST(0 AS bigint) AS n, {typed} FROM {quote(table)} AS t WHERE false")
+        batch = pa.RecordBatch.from_arrays([pa.array(numbers), *(v for _, v in columns)],
+                                           names=["n", *(f"c{i}" for i in range(len(columns)))])
+        self.copy_in(self.sought, batch.schema.names, [batch])
+        if batch.num_rows > 1000:
+            self.execute(f"ANALYZE {self.sought}")
+
+    def copy_in(self, table: str, columns: Sequence[str], batches: Any, options: str = "") -> None:
+        """Adds rows by COPY."""
+        from kerfmark.store.tabbed import tabbed
+
+        names = ", ".join(map(quote, columns))
+        with (translated(self.name), self.connection.cursor() as cursor,
+              cursor.copy(f"COPY {quote(table)} ({names}) FROM STDIN{options}") as copy):
+            for batch in batches:
+                copy.write(memoryview(tabbed(batch)))
+
+    def update(self, table: str, column: str, value: str, others: str, condition: str) -> None:
+        """Gives a column new values."""
+        self.execute(f"UPDATE {quote(table)} AS t SET {quote(column)} = {value} FROM {others} WHERE {condition}")
+
+
+class PostgresReader(PostgresSpeech):
+    """A database that is being looked at."""

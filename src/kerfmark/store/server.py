@@ -1,0 +1,154 @@
+"""What the two kinds of server have in common: which one a URL means, and how their rows are numbered.
+
+A row is called by its generated key. Tables whose records have a key of their own get a small companion table that numbers them;
+it follows its table by a foreign key, so that nobody has to look after it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kerfmark.address import Address, address
+from kerfmark.errors import Origin, TargetError
+from kerfmark.store.database import OWN, quote
+from kerfmark.store.sql import SharedSql
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from kerfmark.layout.model import Layout
+    from kerfmark.store.database import Database
+
+NUMBER = "kerfmark_row"
+"""The column of a companion table that numbers the rows."""
+
+
+def server_at(url: str) -> Database:
+    """The server that a URL means. Raises UsageError where it means none that we know."""
+    where = address(url)
+    if where.engine == "postgresql":
+        from kerfmark.store.postgresql.server import PostgresServer
+
+        return PostgresServer(where)
+    from kerfmark.store.mysql.server import MysqlServer
+
+    return MysqlServer(where)
+
+
+class Server:
+    """The part of `database.Database` that is the same for every server."""
+
+    folder = None
+
+    def __init__(self, where: Address) -> None:
+        self.where = where
+
+    @property
+    def name(self) -> str:
+        """The URL without a password."""
+        return self.where.shown
+
+    @property
+    def layout_path(self) -> Path:
+        """In the current folder, called like the schema or the database."""
+        return Path(f"{self.where.schema or self.where.database}.layout.toml")
+
+    def copy(self, to: Path) -> None:
+        """A server's own programs copy its databases."""
+        raise TargetError("Kerfmark does not copy databases of a server", code="target.copy", origin=Origin(self.name),
+                          next="let the server's own program for backups do it, and leave out --backup")
+
+    def size(self) -> int:
+        """Not told."""
+        return 0
+
+
+def companion(table: str) -> str:
+    """The table that numbers the rows of one whose records have a key of their own."""
+    from kerfmark.store.ddl import fitting
+
+    return fitting(f"{OWN}rows_of_{table}", 60)
+
+
+class Numbered(SharedSql):
+    """How the rows of a server's tables are numbered (see `SharedSql`)."""
+
+    def _numbering(self, table: str) -> tuple[str, tuple[str, ...]]:
+        """The column that numbers the rows of a table; or "", and the columns by which its companion knows them."""
+        if not hasattr(self, "_numberings"):
+            self._numberings: dict[str, tuple[str, tuple[str, ...]]] = {}
+        if table not in self._numberings:
+            facts = self.facts(companion(table))
+            own = self.facts(table)
+            if facts is not None:
+                self._numberings[table] = "", tuple(c.name for c in facts.columns if c.name != NUMBER)
+            else:
+                self._numberings[table] = own.key[0] if own is not None and len(own.key) == 1 else "", ()
+        return self._numberings[table]
+
+    def row(self, table: str, alias: str) -> str:
+        """The generated key, or what the companion says."""
+        key, known_by = self._numbering(table)
+        if not known_by:
+            return f"{alias}.{quote(key)}"
+        same = " AND ".join(f"kerfmark_n.{quote(k)} = {alias}.{quote(k)}" for k in known_by)
+        return f"(SELECT kerfmark_n.{NUMBER} FROM {quote(companion(table))} AS kerfmark_n WHERE {same})"
+
+    def at_row(self, table: str, number: str) -> str:
+        """Joins a table, called t, at the row of a number."""
+        _, known_by = self._numbering(table)
+        if not known_by:
+            return super().at_row(table, number)
+        same = " AND ".join(f"t.{quote(k)} = kerfmark_n.{quote(k)}" for k in known_by)
+        return (f"{self.outer_first} {quote(companion(table))} AS kerfmark_n ON kerfmark_n.{NUMBER} = {number} "
+                f"{self.outer_first} {quote(table)} AS t ON {same}")
+
+    def highest(self, table: str) -> int:
+        """The highest number of a row."""
+        key, known_by = self._numbering(table)
+        found = self.ask(f"SELECT COALESCE(MAX({quote(NUMBER if known_by else key)}), 0) "
+                         f"FROM {quote(companion(table) if known_by else table)}")
+        return int(found[0][0])
+
+    def nearly_all(self, expected: dict[str, int]) -> list[str]:
+        """What is wrong with the rows of tables that should have so many, numbered from 1."""
+        out = []
+        for table, rows in expected.items():
+            key, known_by = self._numbering(table)
+            where, column = (companion(table), NUMBER) if known_by else (table, key)
+            c = quote(column)
+            found = self.ask(f"SELECT COUNT(*), COALESCE(MIN({c}), 1), COALESCE(MAX({c}), 0) FROM {quote(where)}")
+            if tuple(map(int, found[0])) != (rows, 1, rows):
+                out.append(f"{table}: rows, first, last {tuple(found[0])}, expected {rows}")
+        return out
+
+
+def natural_keys(layout: Layout) -> dict[str, list[str]]:
+    """The tables whose records have a key of their own, and its columns."""
+    return {t: layout.key_columns(t) for t in layout.tables if not layout.has_generated_key(t)}
+
+
+def numbered_keys(batch: pa.RecordBatch, keys: Sequence[str], first: int) -> pa.RecordBatch:
+    """The rows of a companion for rows of its table, numbered from `first`."""
+    import numpy as np
+    import pyarrow as pa
+
+    numbers = pa.array(np.arange(first, first + batch.num_rows, dtype=np.int64))
+    return pa.RecordBatch.from_arrays([numbers, *(batch.column(k) for k in keys)], names=[NUMBER, *keys])
+
+
+def as_stored(values: Sequence[Any], type_: pa.DataType) -> pa.Array:
+    """What a server says as text, as `stored` spells it."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    texts = pa.array([None if v is None else str(v) for v in values], pa.string())
+    return texts if pa.types.is_string(type_) else pc.cast(texts, type_)
+
+
+def name_taken(name: str, database: str, place: str) -> TargetError:
+    """The error for a table that is there already."""
+    return TargetError(f'the table or view "{name}" exists already, and Kerfmark did not make it', code="target.table-exists",
+                       origin=Origin(database), next=f"name {place} of its own, or call it something else in the layout")

@@ -1,0 +1,43 @@
+"""Rows as tab-separated text with backslash escapes, which PostgreSQL's COPY and MySQL's LOAD DATA both take as it is."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+_ESCAPES = (("\\", "\\\\"), ("\t", "\\t"), ("\n", "\\n"), ("\r", "\\r"))
+
+
+def tabbed(batch: pa.RecordBatch) -> pa.Buffer:
+    """The rows of a batch of texts and numbers; `\\N` stands for a blank."""
+    columns = [pc.fill_null(_escaped(c) if pa.types.is_string(c.type) else pc.cast(c, pa.string()), "\\N") for c in batch.columns]
+    lines = pc.binary_join_element_wise(pc.binary_join_element_wise(*columns, "\t"), "\n", "")
+    offsets = np.frombuffer(lines.buffers()[1], np.int32)[lines.offset:lines.offset + len(lines) + 1]
+    return lines.buffers()[2].slice(int(offsets[0]), int(offsets[-1] - offsets[0]))
+
+
+def _escaped(texts: pa.StringArray) -> pa.StringArray:
+    data = texts.buffers()[2]
+    there = np.frombuffer(data, np.uint8) if data is not None else np.empty(0, np.uint8)
+    for plain, escaped in _ESCAPES:
+        if (there == ord(plain)).any():
+            texts = pc.replace_substring(texts, plain, escaped)
+    return texts
+
+
+def spelled(values: pa.Array) -> pa.Array:
+    """Typed values as texts and numbers that servers take, and give back when asked for text: exact decimals, ISO dates."""
+    kind = values.type
+    if pa.types.is_date(kind) or pa.types.is_time(kind):
+        return pc.cast(values, pa.string())
+    if pa.types.is_timestamp(kind):
+        return pc.strftime(values, "%Y-%m-%d %H:%M:%S")
+    if pa.types.is_decimal(kind):
+        texts = pc.cast(values, pa.string())
+        if pc.any(pc.match_substring(texts, "E")).as_py():      # Arrow says 0E-8 where servers say 0.00000000
+            return pa.array([None if t is None else format(Decimal(t), "f") for t in texts.to_pylist()], pa.string())
+        return texts
+    return values
