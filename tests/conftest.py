@@ -13,6 +13,8 @@ from typing import Any
 
 import pytest
 
+from engines import ENGINES, Target, target
+
 DEMO = Path(__file__).parent.parent / "src/kerfmark/demo/data"
 
 
@@ -108,3 +110,10 @@ def flat_visits(rows: int = 240) -> str:
                      f"Field {apiary},XK {apiary * 37 % 90:02},Keeper {keeper},0555 {keeper * 7919 % 1000:03},"
                      f"{i * i % 97 / 10:.1f}")
     return "\n".join(lines) + "\n"
+
+
+@pytest.fixture(params=ENGINES)
+def db(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Target]:
+    """A place for a database, on each engine in turn."""
+    with target(request.param, tmp_path) as one:
+        yield one

@@ -7,8 +7,11 @@ Reads one JSON object per line: {"args", "cwd", "env", "out", "err"} (the last t
 
 from __future__ import annotations
 
+import contextlib
+import importlib
 import json
 import os
+import pkgutil
 import sys
 import time
 import traceback
@@ -40,9 +43,24 @@ def child(order: dict[str, object]) -> int:
     return code
 
 
+LIBRARIES = ("adbc_driver_sqlite.dbapi", "charset_normalizer", "psycopg", "pyarrow.compute", "pyarrow.csv", "pyarrow.parquet",
+             "pymysql", "python_calamine", "rapidfuzz.process", "rich.console", "rich.table", "rich.progress",
+             "sqlalchemy.dialects.mysql", "sqlalchemy.dialects.postgresql", "sqlalchemy.dialects.sqlite", "tomlkit", "xlsxwriter")
+"""What the program imports when it needs it."""
+
+
+def warm() -> None:
+    """Imports everything that a run may need. What is not installed is for the run to say."""
+    import kerfmark
+
+    for name in (*LIBRARIES, *(m.name for m in pkgutil.walk_packages(kerfmark.__path__, "kerfmark.") if "__main__" not in m.name)):
+        with contextlib.suppress(ImportError):
+            importlib.import_module(name)
+
+
 def serve() -> None:
     """Answers until nothing is asked any more."""
-
+    warm()
     for line in sys.stdin:
         process = os.fork()
         if process == 0:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 from typing import TYPE_CHECKING
 
 from kerfmark.cli import database
@@ -105,4 +106,4 @@ def tell(result: AddResult, terminal: Terminal, *, changes: bool = False) -> Non
                      "nothing was written, as wished")
         return
     terminal.say(("added  ", GOOD), f"as load {result.load} to ", (result.database, BOLD),
-                 f" in {result.seconds:.1f} s; kerfmark undo {result.database} takes it back")
+                 f" in {result.seconds:.1f} s; kerfmark undo {shlex.quote(result.database)} takes it back")

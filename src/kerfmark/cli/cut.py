@@ -10,7 +10,7 @@ from kerfmark.cli import database, reading
 from kerfmark.cli.mark import steering, steering_arguments, why, worth_knowing
 from kerfmark.cli.terminal import BAD, FAINT, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
-from kerfmark.errors import counted
+from kerfmark.errors import UsageError, counted
 
 if TYPE_CHECKING:
     from kerfmark.verbs.cut import CutResult
@@ -24,14 +24,18 @@ given a layout, builds exactly what it says. Either the whole database is there 
 
   kerfmark cut inspections-2025.csv --into apiary.db
   kerfmark cut apiary.layout.toml --into other.db
-  kerfmark cut inspections-2025.csv --into apiary.db --replace --json
+  kerfmark cut apiary.layout.toml --into postgresql://me@db.example/club --schema apiary
+  kerfmark cut apiary.layout.toml --as-script apiary.sql --for postgresql
 """
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     parser.add_argument("inputs", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads, or one layout (.toml)")
-    database.option(parser, "the SQLite file to make, or the URL of a database on a server")
+    database.option(parser, "the SQLite file to make, or the URL of a database on a server", required=False)
+    parser.add_argument("--as-script", metavar="FILE", help="build nothing: write an SQL script that the engine's own client runs")
+    parser.add_argument("--for", dest="engine", default="", metavar="ENGINE",
+                        help="the engine of the script: postgresql, mariadb, mysql, sqlite, sqlserver or oracle")
     parser.add_argument("--set-aside", metavar="FILE", help="let the good rows land, and write the others there (.csv or .xlsx)")
     parser.add_argument("--replace", action="store_true", help="build anew what exists already")
     steering_arguments(parser)
@@ -42,8 +46,12 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
     from kerfmark.verbs.cut import cut
 
+    if bool(args.into) == bool(args.as_script) or bool(args.as_script) != bool(args.engine):
+        raise UsageError("say where the tables go",
+                         next="--into DB builds them, --as-script FILE --for ENGINE writes a script that does")
     with terminal.progress() as progress:
-        result = cut(args.inputs, database.chosen(args), replace=args.replace, progress=progress, reading=reading.chosen(args),
+        result = cut(args.inputs, database.chosen(args), script=args.as_script, engine=args.engine,
+                     replace=args.replace, progress=progress, reading=reading.chosen(args),
                      steering=steering(args), set_aside=args.set_aside)
     terminal.result(result)
     _tell(result, terminal)
@@ -64,8 +72,9 @@ def _tell(result: CutResult, terminal: Terminal) -> None:
     terminal.say()
     links = sum(len(t.links) for t in result.tables)
     large = f" ({size(result.bytes)})" if result.bytes else ""
-    terminal.say("built ", (result.database, BOLD), f"{large} in {result.seconds:.1f} s: "
-                 f"{counted(len(result.tables), 'table')}, {counted(links, 'link')}, every link and row count checked")
+    terminal.say("wrote " if result.script else "built ", (result.database, BOLD), f"{large} in {result.seconds:.1f} s: "
+                 f"{counted(len(result.tables), 'table')}, {counted(links, 'link')}"
+                 + ("" if result.script else ", every link and row count checked"))
     for source, rows in result.left_out.items():
         terminal.say("left out ", (counted(rows, "row"), BOLD), f" of {source}, for which its only_rows does not hold")
     if result.set_aside:

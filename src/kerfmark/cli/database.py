@@ -11,9 +11,9 @@ def argument(parser: argparse.ArgumentParser, what: str = "an SQLite file, or th
     schema(parser)
 
 
-def option(parser: argparse.ArgumentParser, what: str) -> None:
+def option(parser: argparse.ArgumentParser, what: str, *, required: bool = True) -> None:
     """The database after --into, and its schema."""
-    parser.add_argument("--into", required=True, metavar="DB", help=what)
+    parser.add_argument("--into", required=required, default="", metavar="DB", help=what)
     schema(parser)
 
 

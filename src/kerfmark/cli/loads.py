@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 
 from kerfmark.cli import database
 from kerfmark.cli.terminal import BAD, FAINT, HEAD, Terminal, size
@@ -44,5 +45,5 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         terminal.say()
     live = [load for load in result.loads if not load.undone_at]
     if live:
-        terminal.say("kerfmark undo ", (result.database, BOLD), f" takes load {live[-1].number} back")
+        terminal.say("kerfmark undo ", (shlex.quote(result.database), BOLD), f" takes load {live[-1].number} back")
     return 0

@@ -62,11 +62,12 @@ def usual_type(type_: ColumnType) -> TypeEngine[Any]:
 @dataclass(frozen=True)
 class Way:
     """How an engine wants its tables made: how it declares types (those of columns that are `keyed`, in a key or an index, may
-    differ), whether primary keys and foreign keys are made after the rows, how many bytes a name may have (0: any number), what
-    tables are called while they are built, and what CREATE TABLE ends with."""
+    differ), whether generated keys are declared as identities, whether primary keys and foreign keys are made after the rows, how
+    many bytes a name may have (0: any number), what tables are called while they are built, and what CREATE TABLE ends with."""
 
     mapper: TypeMapper = usual_type
     keyed: Callable[[ColumnType, int], TypeEngine[Any]] | None = None
+    identity: bool = False
     keys_later: bool = False
     links_later: bool = False
     longest: int = 0
@@ -92,7 +93,7 @@ def statements(layout: Layout, headers: Mapping[str, Sequence[str]], dialect: Di
         parts: list[Any] = []
         mapper = _keyed(layout, name, way)
         if layout.has_generated_key(name):
-            counting = [Identity()] if way.keys_later else []
+            counting = [Identity()] if way.identity else []
             parts.append(Column(layout.key_of(name), Integer, *counting, primary_key=not way.keys_later, autoincrement=True,
                                 nullable=False))
         for link, parent in spec.parents.items():
@@ -115,7 +116,7 @@ def statements(layout: Layout, headers: Mapping[str, Sequence[str]], dialect: Di
         indexes += [index(f"{name}_{link}", table, [own for own, _ in layout.link_columns(name, link)])
                     for link in spec.links if layout.link_columns(name, link)[0][0] not in covered]
     tables = [metadata.tables[called[n]] for n in order]
-    quote = dialect.identifier_preparer.quote_identifier
+    quote = quoting(dialect)
 
     def spelled(what: Any) -> str:
         return str(what.compile(dialect=dialect)).strip()
@@ -178,6 +179,12 @@ def fitting(name: str, longest: int, taken: Collection[str] = ()) -> str:
     raise AssertionError
 
 
+def quoting(dialect: Dialect) -> Callable[[str], str]:
+    """How names are quoted: always, but for Oracle, which takes an unquoted name for one in capitals."""
+    preparer = dialect.identifier_preparer
+    return preparer.quote if dialect.name == "oracle" else preparer.quote_identifier
+
+
 def view_name(source: str) -> str:
     """The view that shows a source in its flat shape again."""
     return f"{source}_flat"
@@ -194,7 +201,7 @@ class _View:
     def __init__(self, layout: Layout, source: str, dialect: Dialect, longest: int) -> None:
         self.layout, self.source, self.dialect, self.longest = layout, source, dialect, longest
         self.base = layout.base_of(source)
-        self.quote = dialect.identifier_preparer.quote_identifier
+        self.quote = quoting(dialect)
         self.joins: dict[str, str] = {}
         self.aliases: dict[str, str] = {}
 
@@ -254,7 +261,8 @@ class _View:
         """What a link of a table leads to, joined under a name of its own; `reached` is what the table itself is called."""
         alias = self.quote(self.aliases.setdefault(name, fitting(name, self.longest, self.aliases.values())))
         parent = self.quote(self.layout.tables[child].links[link].to)
-        self.joins.setdefault(alias, self._join(parent, f" AS {alias}", child, link, reached, alias))
+        called = " " if self.dialect.name == "oracle" else " AS "
+        self.joins.setdefault(alias, self._join(parent, called + alias, child, link, reached, alias))
         return alias
 
     def _join(self, parent: str, as_: str, child: str, link: str, reached: str, alias: str = "") -> str:
@@ -290,6 +298,10 @@ class _View:
         rows, order = f"FROM {mine}{joined} WHERE {owner}", f"ORDER BY {mine}.{position}"
         if self.dialect.name == "postgresql":
             return f"(SELECT string_agg(CAST({value} AS text), {separator} {order}) {rows})"
+        if self.dialect.name == "mssql":
+            return f"(SELECT STRING_AGG(CAST({value} AS nvarchar(max)), {separator}) WITHIN GROUP ({order}) {rows})"
+        if self.dialect.name == "oracle":
+            return f"(SELECT LISTAGG({value}, {separator}) WITHIN GROUP ({order}) {rows})"
         if self.dialect.name == "mysql":
             return f"(SELECT GROUP_CONCAT({value} {order} SEPARATOR {separator}) {rows})"
         return f"(SELECT group_concat(part, {separator}) FROM (SELECT {value} AS part {rows} {order}))"

@@ -25,6 +25,8 @@ class SharedSql(abc.ABC):
     """The part of `database.Changing` that is the same for every engine."""
 
     sought = SOUGHT
+    drop = "DROP TABLE"
+    """How a temporary table is taken away."""
     outer_first = "JOIN"
     """A join that begins with its left side."""
 
@@ -75,7 +77,7 @@ class SharedSql(abc.ABC):
             yield
         finally:
             with contextlib.suppress(Exception):        # where the transaction has failed it is gone already
-                self.execute(f"DROP TABLE {self.sought}")
+                self.execute(f"{self.drop} {self.sought}")
 
     def at_row(self, table: str, number: str) -> str:
         """Joins a table, called t, at the row of a number."""

@@ -7,6 +7,7 @@ what it says differently, is told by `known`: `refuse` (usual), `keep` what is t
 from __future__ import annotations
 
 import contextlib
+import shlex
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -218,7 +219,8 @@ class Adding:
                     at = loads[old.load].at
                     raise DataRefused("this file was loaded already", code="data.again", origin=part.origin(),
                                       why=f"the same content came as {old.file} with load {old.load} on {at} (UTC)",
-                                      next=f"nothing is to be done; kerfmark undo {self.database.name} {old.load} takes it back, "
+                                      next=f"nothing is to be done; kerfmark undo {shlex.quote(self.database.name)} {old.load} "
+                                      "takes it back, "
                                       "--again loads it a second time")
                 if part.fingerprint in seen:
                     raise DataRefused("this file is named twice", code="data.again", origin=part.origin(),
@@ -305,10 +307,10 @@ class Adding:
             first = done.merged.first[name]
             self.file.put(name, table.schema, table.combine_chunks().to_batches(), first)
             added.append(RowsAdded(number, name, first, first + table.num_rows - 1))
-        for update in done.merged.updates:
-            self.file.change(update.table, number, update.rows, update.column, update.values)
         write_load(self.file.execute, new_load(number, verb, layout_number),
                    loaded_files(number, encoded, self.database.folder), added, rows_apart(number, encoded, done))
+        for update in done.merged.updates:
+            self.file.change(update.table, number, update.rows, update.column, update.values)
         self.progress("checking", 0, 0)
         for r in added:
             if (highest := self.file.highest(r.table)) != r.last or (loose := self.file.loose_ends(r.table, r.first)):

@@ -20,6 +20,7 @@ from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading
 from kerfmark.store.database import Database, New, database_at
+from kerfmark.store.script import ScriptFile
 from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
 from kerfmark.structure.steer import Steering
@@ -55,12 +56,13 @@ class TableMade:
 
 @dataclass(frozen=True)
 class CutResult:
-    """What a cut did. `bytes` is the size of the database (0: its server does not tell), `layout`
-    is the file the layout was saved in, or came from; `notes` are (header, remark); `set_aside` counts the rows that were written
-    to `rejects` instead, `left_out` those that the layout wants no record of, by source."""
+    """What a cut did. `bytes` is the size of the database (0: its server does not tell), or of the `script` that builds it;
+    `layout` is the file the layout was saved in, or came from; `notes` are (header, remark); `set_aside` counts the rows that were
+    written to `rejects` instead, `left_out` those that the layout wants no record of, by source."""
 
     database: str
     bytes: int
+    script: bool
     layout: str
     marked: bool
     sources: tuple[SourceRead, ...]
@@ -75,11 +77,12 @@ class CutResult:
     seconds: float
 
 
-def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False, reading: Reading = Reading(),  # noqa: B008
+def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Path | None = None, engine: str = "",
+        replace: bool = False, reading: Reading = Reading(),  # noqa: B008
         steering: Steering = Steering(), set_aside: str | Path | None = None,  # noqa: B008
         progress: Progress = silent) -> CutResult:
     """Builds the database `into` (an SQLite file, or the URL of a server) from one layout (a .toml file) or from files of any kind
-    that can be read.
+    that can be read. With `script` nothing is built: an SQL script for an `engine` is written there instead, which builds it.
 
     Given plain files, the tables are proposed first and the layout is saved beside the database. Either the whole
     database is there afterwards, or everything is as before. `reading` overrules what is found about the files,
@@ -89,7 +92,8 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
     Raises UsageError for what cannot be read or written, DataRefused when the data do not fit.
     """
     started = time.perf_counter()
-    paths, database = [Path(p) for p in inputs], database_at(into)
+    paths = [Path(p) for p in inputs]
+    database = database_at(into) if script is None else ScriptFile(Path(script), engine)
     new = database.new(replace)                         # a target that will not do is told before the work
     aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
@@ -120,7 +124,7 @@ def cut(inputs: Sequence[str | Path], into: str | Path, *, replace: bool = False
         finally:
             new.discard()                              # an interrupt may come while the file is being opened
     return CutResult(
-        database.name, database.size(), str(saved), saved != paths[0],
+        database.name, database.size(), script is not None, str(saved), saved != paths[0],
         tuple(SourceRead(n, e.source.origin().file, e.rows, len(e.columns), e.source.size, e.source.how)
               for n, e in encoded.items()),
         tuple(_made(layout, t) for name in layout.tables for t in done.tables if t.name == name),

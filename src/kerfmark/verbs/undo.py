@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -115,8 +116,9 @@ class Undoing:
 
     def _depends(self, number: int, what: str, later: Sequence[int]) -> DataRefused:
         numbers = f"load{'s' if len(later) > 1 else ''} {', '.join(map(str, later))}"
+        undo = f"kerfmark undo {shlex.quote(self.file.name)} {number} --through"
         return DataRefused(f"load {number} cannot be taken back alone", code="data.depends", origin=Origin(self.file.name),
-                           why=what, next=f"kerfmark undo {self.file.name} {number} --through takes {numbers} back too")
+                           why=what, next=f"{undo} takes {numbers} back too")
 
     def _restore(self, number: int, later: Sequence[int]) -> None:
         """Gives back the values that a load has changed."""

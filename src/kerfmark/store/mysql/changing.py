@@ -110,7 +110,7 @@ class MysqlChanging(MysqlReader):
         [(nullable,)] = self.ask("SELECT is_nullable FROM information_schema.columns WHERE table_schema = DATABASE() "
                                  f"AND table_name = {literal(table)} AND column_name = {literal(column)}")
         blank = "NULL" if nullable == "YES" else "NOT NULL"
-        old = self._type(table, column)
+        old = self._types(table)[column]
         self.execute(f"ALTER TABLE {quote(table)} MODIFY {quote(column)} {declared(type_)} {blank}")
         self.back.append(f"ALTER TABLE {quote(table)} MODIFY {quote(column)} {old} {blank}")
 

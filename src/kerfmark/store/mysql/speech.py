@@ -75,6 +75,7 @@ class MysqlSpeech(Numbered):
     longest_name = 64
     in_order = False
     outer_first = "STRAIGHT_JOIN"
+    drop = "DROP TEMPORARY TABLE"
 
     def __init__(self, name: str, connection: Any) -> None:
         self.name, self.connection = name, connection
@@ -189,21 +190,18 @@ class MysqlSpeech(Numbered):
 
     def fill_sought(self, table: str, columns: Sequence[tuple[str, pa.Array]], numbers: Any) -> None:
         """A temporary table."""
-        typed = ", ".join(f"t.{quote(c)} AS c{i}" if c else f"CAST(0 AS SIGNED) AS c{i}" for i, (c, _) in enumerate(columns))
-        self.execute(f"CREATE TEMPORARY TABLE {self.sought} AS SELECT CAST(0 AS SIGNED) AS n, {typed} FROM {quote(table)} AS t "
-                     "WHERE 1 = 0")
-        nullable = ", ".join(f"MODIFY c{i} {self._type(table, c)} NULL" for i, (c, _) in enumerate(columns) if c)
-        if nullable:
-            self.execute(f"ALTER TABLE {self.sought} {nullable}")
+        types = self._types(table)
+        typed = ", ".join(f"c{i} {types[c] if c else 'bigint'} NULL" for i, (c, _) in enumerate(columns))
+        self.execute(f"CREATE TEMPORARY TABLE {self.sought} (n bigint, {typed})")       # altering it would commit
         batch = pa.RecordBatch.from_arrays([pa.array(numbers), *(v for _, v in columns)],
                                            names=["n", *(f"c{i}" for i in range(len(columns)))])
         self.copy_in(self.sought, batch.schema.names, [batch])
 
-    def _type(self, table: str, column: str) -> str:
-        """The type of a column with its collation."""
-        [(type_, collation)] = self.ask("SELECT column_type, collation_name FROM information_schema.columns WHERE table_schema = "
-                                        f"DATABASE() AND table_name = {literal(table)} AND column_name = {literal(column)}")
-        return f"{type_} COLLATE {collation}" if collation else str(type_)
+    def _types(self, table: str) -> dict[str, str]:
+        """The types of the columns of a table, with their collations."""
+        return {c: f"{t} COLLATE {collation}" if collation else t for c, t, collation in self.ask(
+            "SELECT column_name, column_type, collation_name FROM information_schema.columns WHERE table_schema = DATABASE() "
+            f"AND table_name = {literal(table)}")}
 
     def copy_in(self, table: str, columns: Sequence[str], batches: Iterable[pa.RecordBatch]) -> None:
         """Adds rows by LOAD DATA LOCAL; where the server takes no files, by inserts of many rows.

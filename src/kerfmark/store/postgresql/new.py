@@ -77,7 +77,7 @@ class NewSchema:
         wanted = [*layout.tables, *(view_name(s) for s in headers)]
         if clash := next((n for n in wanted if n in taken), ""):
             raise name_taken(clash, self.where.shown, "a schema (--schema)")
-        way = Way(type_of, keys_later=True, links_later=True, longest=63)
+        way = Way(type_of, identity=True, keys_later=True, links_later=True, longest=63)
         self._statements: Statements = statements(layout, headers, dialect(), way)
         for statement in self._statements.tables:
             self.execute(statement)

@@ -101,7 +101,8 @@ class PostgresSpeech(Numbered):
                          "(SELECT p.relname::text FROM pg_class p WHERE p.oid = c.confrelid) "
                          f"FROM pg_constraint c WHERE c.conrelid = {of} AND c.contype IN ('p', 'f') ORDER BY c.oid")
         unique = self.ask("SELECT ARRAY(SELECT a.attname::text FROM unnest(c.indkey::int2[]) WITH ORDINALITY u(n, o) "
-                          "JOIN pg_attribute a ON a.attrelid = c.indrelid AND a.attnum = u.n WHERE u.o <= c.indnkeyatts ORDER BY o) "
+                          "JOIN pg_attribute a ON a.attrelid = c.indrelid AND a.attnum = u.n "
+                          "WHERE u.o <= c.indnkeyatts ORDER BY o) "
                           "FROM pg_index c "
                           f"WHERE c.indrelid = {of} AND c.indisunique AND NOT c.indisprimary AND c.indpred IS NULL "
                           "AND c.indexprs IS NULL ORDER BY c.indexrelid")

@@ -30,7 +30,7 @@ T = TypeVar("T")
 LARGEST_EXACT = 15
 """Decimal digits that SQLite's numbers keep exactly; longer decimals are stored as text."""
 _FAST = ("journal_mode=off", "synchronous=off", "locking_mode=exclusive", "cache_size=-8000", "temp_store=file")
-_SPELLED = {"text": "TEXT", "any": "", "moment": "TIMESTAMP", "yes_no": "BOOLEAN", "nth": ""}
+SPELLED = {"text": "TEXT", "any": "", "moment": "TIMESTAMP", "yes_no": "BOOLEAN", "nth": ""}
 _SORTING = ("cache_size=-2000", "mmap_size=1000000000", "threads=1")
 """For the indexes: runs that fit the processor's cache, sorted by a second thread while the first reads on."""
 
@@ -150,7 +150,7 @@ class NewFile:
                 self._db.execute(f"PRAGMA {pragma}")
             self._db.execute("PRAGMA analysis_limit=1000")
             self._db.execute("ANALYZE")
-            for statement in own_tables(_SPELLED):
+            for statement in own_tables(SPELLED):
                 self._db.execute(statement)
 
     def execute(self, sql: str, rows: Sequence[Sequence[Any]] = ((),)) -> None:
