@@ -72,7 +72,8 @@ class TableCount:
 class Merged:
     """What is to be done to a database: new rows by table (columns as the engine stores them, in order), and updates.
 
-    `first` is the number of the first new row of a table; `known_rows` are, by source, the rows whose record was there already.
+    `first` is the number of the first new row of a table; `known_rows` are, by source, the rows whose record was there already;
+    `said_in` tells the source, and the row of it (-1: only named elsewhere), that each new row comes from.
     """
 
     counts: list[TableCount] = field(default_factory=list)
@@ -80,6 +81,7 @@ class Merged:
     first: dict[str, int] = field(default_factory=dict)
     updates: list[Update] = field(default_factory=list)
     known_rows: dict[str, np.ndarray] = field(default_factory=dict)
+    said_in: dict[str, tuple[str, np.ndarray]] = field(default_factory=dict)
 
 
 class Merger:
@@ -421,6 +423,7 @@ class Merger:
             columns[self.layout.key_of(name)] = pa.array(self.rows[name][new])
         columns |= self._arrays(name, [*spec.links, *spec.columns], new)
         self.out.new[name] = pa.table(columns)
+        self.out.said_in[name] = spec.source, self.tables[name].source_rows()[new]
         next(c for c in self.out.counts if c.name == name).added = len(new)
 
     def _parts_to_add(self, name: str, new: np.ndarray) -> np.ndarray:

@@ -7,6 +7,7 @@ import shlex
 from typing import TYPE_CHECKING
 
 from kerfmark.cli import database, reading
+from kerfmark.cli.add import tell as tell_added
 from kerfmark.cli.mark import steering, steering_arguments, why, worth_knowing
 from kerfmark.cli.terminal import BAD, FAINT, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
@@ -44,6 +45,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
+    from kerfmark.verbs.add import AddResult
     from kerfmark.verbs.cut import cut
 
     if bool(args.into) == bool(args.as_script) or bool(args.as_script) != bool(args.engine):
@@ -54,7 +56,10 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
                      replace=args.replace, progress=progress, reading=reading.chosen(args),
                      steering=steering(args), set_aside=args.set_aside)
     terminal.result(result)
-    _tell(result, terminal)
+    if isinstance(result, AddResult):
+        tell_added(result, terminal)
+    else:
+        _tell(result, terminal)
     return ROWS_SET_ASIDE if result.set_aside else 0
 
 

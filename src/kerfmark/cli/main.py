@@ -8,6 +8,7 @@ import sys
 from collections.abc import Sequence
 
 from kerfmark import __version__
+from kerfmark.address import PASSWORD
 from kerfmark.cli import add, check, cut, demo, loads, mark, measure, prove, refresh, show, trace, undo
 from kerfmark.cli.terminal import Terminal
 from kerfmark.errors import DataRefused, KerfmarkError
@@ -59,6 +60,8 @@ def main(argv: Sequence[str] | None = None) -> int:
         sys.stdout.flush()
         return code
     except KerfmarkError as error:
+        if _asked_for_password(error):
+            return main(argv)
         if args.json:
             terminal.result({"error": error.to_dict()})
         else:
@@ -80,6 +83,16 @@ def main(argv: Sequence[str] | None = None) -> int:
                       "why:  this is a fault of the program, not of your data; nothing was written\n"
                       "next: please report it, with what KERFMARK_TRACEBACK=1 makes the same command say")
         return WRONG_USE
+
+
+def _asked_for_password(error: KerfmarkError) -> bool:
+    """Whether a password was missing, and a person at the terminal has given one."""
+    if not error.code.endswith(".password") or os.environ.get(PASSWORD) or not (sys.stdin.isatty() and sys.stderr.isatty()):
+        return False
+    from getpass import getpass
+
+    os.environ[PASSWORD] = getpass(f"password for {error.origin}: ", sys.stderr)
+    return bool(os.environ[PASSWORD])
 
 
 if __name__ == "__main__":

@@ -7,7 +7,7 @@ import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kerfmark.cli import reading
+from kerfmark.cli import database, reading
 from kerfmark.cli.terminal import FAINT, HEAD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import UsageError, counted
@@ -26,6 +26,7 @@ text file to edit and to cut from; a layout that is there already keeps its edit
   kerfmark mark inspections-2025.csv
   kerfmark mark register.xlsx inspections-2025.csv -o bees.layout.toml
   kerfmark mark inspections-2025.csv --known-by Queen --apart "Hive,Hive type" --leave-out Notes
+  kerfmark mark inspections-2025.csv --onto club.db -o onto.layout.toml     into tables that are there
   kerfmark mark book.xlsx --no-link Code --link "Beekeeper=keeper" -o book.layout.toml
 """
 WIDEST = 100
@@ -36,6 +37,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("inputs", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads")
     parser.add_argument("-o", "--output", type=Path, metavar="LAYOUT", help="where the layout is written")
     parser.add_argument("--replace", action="store_true", help="write the layout anew, without the edits in it")
+    parser.add_argument("--onto", default="", metavar="DB", help="map the files onto the tables that a database has already")
+    parser.add_argument("--put", action="append", default=[], metavar="HEADER=TABLE",
+                        help="with --onto: a new column of that table for a column without a home")
+    database.schema(parser)
     steering_arguments(parser)
     reading.arguments(parser)
 
@@ -80,11 +85,49 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
     from kerfmark.verbs.mark import mark
 
+    if args.onto:
+        return _onto(args, terminal)
     with terminal.progress() as progress:
         result = mark(args.inputs, args.output, steering=steering(args), reading=reading.chosen(args), replace=args.replace,
                       progress=progress)
     terminal.result(result)
     _tell(result, args, terminal)
+    return 0
+
+
+def _onto(args: argparse.Namespace, terminal: Terminal) -> int:
+    from kerfmark.address import with_schema
+    from kerfmark.verbs.onto import mark_onto
+
+    put = []
+    for said in args.put:
+        header, equals, table = said.rpartition("=")
+        if not equals or not header or not table:
+            raise UsageError(f'"{said}" is no HEADER=TABLE', next='write it like --put "Weather=inspection"')
+        put.append((header, table))
+    with terminal.progress() as progress:
+        result = mark_onto(args.inputs, with_schema(args.onto, args.schema), args.output, put=put, reading=reading.chosen(args),
+                           replace=args.replace, progress=progress)
+    terminal.result(result)
+    terminal.table(["column", "goes to", "through", "why"],
+                   [(f.header, f"{f.table}.{f.column}", f.link or "-", f.why) for f in result.fed])
+    for title, lines in (("without a home", [f'"{h}" of {s}: left out, unless --put "{h}=TABLE" gives it a new column'
+                                             for s, h in result.homeless]),
+                         ("required, and fed by nothing", result.required), ("worth knowing", result.odd)):
+        if lines:
+            terminal.say()
+            terminal.say((title, HEAD))
+            for line in lines:
+                terminal.say("  ", line)
+    idle = [t for t in result.tables if t not in {f.table for f in result.fed}]
+    terminal.say()
+    if idle:
+        terminal.say("left alone: ", ", ".join(idle))
+    if result.layout:
+        command = f"kerfmark cut {shlex.quote(result.layout)} --into {shlex.quote(result.database)}"
+        terminal.say("layout ", (result.layout, BOLD), f": look at it, then {command}")
+    else:
+        terminal.say(("nothing was written: ", FAINT), "-o LAYOUT writes this as a file to edit and to cut from")
     return 0
 
 

@@ -341,9 +341,10 @@ def generated_key(table: str, names: Collection[str]) -> str:
 
 
 class Layout(_Part):
-    """A whole layout."""
+    """A whole layout. `existing`: its tables are in the database already, made by somebody else, and are filled, not made."""
 
     kerfmark: int
+    existing: bool = False
     sources: dict[str, SourceSpec]
     tables: dict[str, TableSpec]
 

@@ -74,6 +74,9 @@ def write_layout(layout: Layout, reasons: Mapping[str, list[str]] | None = None)
     for line in HEADING.splitlines():
         doc.add(tomlkit.comment(line))
     doc.add("kerfmark", tomlkit.item(layout.kerfmark))
+    if layout.existing:
+        doc.add(tomlkit.comment("The tables are in the database already: cut fills them."))
+        doc.add("existing", tomlkit.item(True))
 
     def plain(part: SourceSpec | TableSpec, skip: tuple[str, ...] = ()) -> Table:
         table = tomlkit.table()

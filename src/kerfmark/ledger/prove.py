@@ -203,8 +203,9 @@ def prove_source(reader: Reader, layout: Layout, name: str, encoded: EncodedSour
     """Compares one source, read anew, with the view that rejoins it. The records in `aside` were set aside, and those in `known`
     brought nothing new, as their records were there already."""
     expected = _Expected(layout, name, encoded, reader, np.union1d(aside, known))
-    more = layout.is_looked_up(layout.base_of(name))    # then rows may follow that only others name
-    same, count = (_same_in_order if reader.in_order else _same_in_any_order)(reader, name, expected, progress, more)
+    more = layout.is_looked_up(layout.base_of(name)) or layout.existing     # then there may be rows that only others say
+    compare = _same_in_order if reader.in_order and not layout.existing else _same_in_any_order
+    same, count = compare(reader, name, expected, progress, more)
     named = max(0, _count(reader, name) - expected.rows) if more else 0
     differences, total = ((), 0) if same else _differences(reader, name, expected, named)
     return SourceProof(name, file, expected.rows, count if same else _count(reader, name) - named,

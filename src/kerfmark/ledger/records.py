@@ -126,6 +126,14 @@ class Ledger:
         self.changed: dict[tuple[int, str], int] = {(r[0], r[1]): r[2] for r in ask(
             "SELECT load_id, table_name, COUNT(*) FROM kerfmark_changes GROUP BY load_id, table_name")}
 
+    @classmethod
+    def empty(cls, layout: str) -> Ledger:
+        """That of a database which nothing was loaded into yet."""
+        out = cls.__new__(cls)
+        out.loads, out.files, out.added, out.set_aside, out.changed = [], [], [], [], {}
+        out.layout_number, out.layout = 1, layout
+        return out
+
     @property
     def live(self) -> list[Load]:
         """The loads that were not taken back."""

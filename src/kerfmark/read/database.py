@@ -121,7 +121,9 @@ def _connected(location: str) -> Iterator[Any]:
                           next="name postgresql://USER@HOST/DATABASE or mysql://USER@HOST/DATABASE; "
                                "pip install 'kerfmark[postgresql]' or 'kerfmark[mysql]' brings the driver") from error
     except SQLAlchemyError as error:
-        raise SourceError("the database cannot be reached", code="source.unreachable", origin=_origin(location),
+        wrong = "password" in str(error).lower()
+        raise SourceError("the database cannot be reached", code="source.password" if wrong else "source.unreachable",
+                          origin=_origin(location),
                           why=str(getattr(error, "orig", error)).strip().split("\n")[0],
                           next="check the address, the name and the rights") from error
 

@@ -119,17 +119,19 @@ class Reader(Protocol):
 
 class Changing(Reader, Protocol):
     """A database that is being changed, in one transaction: nobody else's changes come between, and until `commit` everything is
-    as it was, also after the program was killed."""
+    as it was, also after the program was killed. `remarks` tell what was done in another way than usual."""
+
+    remarks: list[str]
 
     def commit(self) -> None:
         """Makes everything that was done stay."""
         ...
 
-    def mark(self) -> None:
+    def mark(self, name: str) -> None:
         """Remembers how far it has come."""
         ...
 
-    def back_to_mark(self) -> None:
+    def back_to_mark(self, name: str) -> None:
         """Takes back what was done since."""
         ...
 
@@ -208,6 +210,8 @@ class New(Protocol):
     """A database that is being built, as a context: leaving it without `publish` leaves nothing behind, and what was there as it
     was."""
 
+    remarks: list[str]
+
     def __enter__(self) -> New: ...
     def __exit__(self, *error: object) -> None: ...
 
@@ -270,8 +274,9 @@ class Database(Protocol):
         """Looks into it. Raises TargetError when it is not there or cannot be read."""
         ...
 
-    def changing(self) -> AbstractContextManager[Changing]:
-        """Opens it for one load, or for taking one back. Raises TargetError when Kerfmark did not make it."""
+    def changing(self, adopt: Layout | None = None) -> AbstractContextManager[Changing]:
+        """Opens it for one load, or for taking one back. Raises TargetError when Kerfmark did not make it; with a layout to
+        `adopt`, when it did: then the ledger is made, for tables that somebody else made."""
         ...
 
     def copy(self, to: Path) -> None:
@@ -302,6 +307,12 @@ def quote(name: str) -> str:
 def literal(value: str) -> str:
     """A text as an SQL literal."""
     return "'" + value.replace("'", "''") + "'"
+
+
+def known_already(name: str) -> TargetError:
+    """The error for a database that has a ledger, where somebody else's is wanted."""
+    return TargetError("Kerfmark knows this database already", code="target.exists", origin=Origin(name),
+                       next="kerfmark add FILES --into DB puts further files into it")
 
 
 def no_ledger(name: str) -> TargetError:

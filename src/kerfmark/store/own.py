@@ -26,6 +26,10 @@ NAMES = ("kerfmark_set_aside", "kerfmark_changes", "kerfmark_ranges", "kerfmark_
 """Their names, children first."""
 
 
+SQLITE = {"text": "TEXT", "any": "", "moment": "TIMESTAMP", "yes_no": "BOOLEAN", "nth": ""}
+"""How SQLite spells what differs: its rows have numbers of their own."""
+
+
 def own_tables(spelled: Mapping[str, str]) -> list[str]:
     """The statements that make them; `spelled` gives the types `text`, `any`, `moment`, `yes_no`, and the column `nth` (or "")."""
     return [t.format(**spelled) for t in _TABLES]

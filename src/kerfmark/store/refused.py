@@ -53,6 +53,8 @@ def translated(name: str, error: Exception, meaning: Mapping[Any, Meaning], code
     lines = [line.strip() for line in (str(error.args[-1]) if error.args else str(error)).splitlines() if line.strip()]
     said = lines[0] if lines else type(error).__name__
     low = " ".join(lines).lower()
+    detail = next((line.removeprefix("DETAIL:").strip() for line in lines[1:] if line.startswith("DETAIL:")), "")
+    said += f" ({detail})" if detail else ""
     what = meaning.get(code) or next((m for words, m in texts.items() if words in low), None)
     if what is None and isinstance(code, str):
         what = meaning.get(code[:2])

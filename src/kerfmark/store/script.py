@@ -21,7 +21,7 @@ from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
 from kerfmark.store.database import Changing, Reader
 from kerfmark.store.ddl import Way, quoting, statements
-from kerfmark.store.own import own_tables
+from kerfmark.store.own import SQLITE, own_tables
 from kerfmark.store.server import NUMBER, companion, natural_keys, numbered_keys
 from kerfmark.store.tabbed import spelled
 
@@ -96,9 +96,9 @@ def _engine(name: str) -> _Engine:
     if name == "sqlite":
         from sqlalchemy.dialects import sqlite
 
-        from kerfmark.store.sqlite.build import SPELLED, type_of
+        from kerfmark.store.sqlite.build import type_of
 
-        return _Engine(sqlite.dialect, Way(type_of), ("BEGIN",), ("COMMIT",), own=SPELLED)
+        return _Engine(sqlite.dialect, Way(type_of), ("BEGIN",), ("COMMIT",), own=SQLITE)
     if name == "sqlserver":
         from sqlalchemy.dialects import mssql
 
@@ -194,7 +194,7 @@ class ScriptFile:
         """A script is only written."""
         raise NotImplementedError
 
-    def changing(self) -> contextlib.AbstractContextManager[Changing]:
+    def changing(self, adopt: Layout | None = None) -> contextlib.AbstractContextManager[Changing]:
         """A script is only written."""
         raise NotImplementedError
 
@@ -215,7 +215,7 @@ class NewScript:
         self.dialect = self.speech.dialect()
         self.quote = quoting(self.dialect)
         self.part = path.with_name(f".{path.name}.{os.getpid()}.part")
-        self.rows: dict[str, int] = {}
+        self.remarks: list[str] = []
 
     def __enter__(self) -> NewScript:
         try:

@@ -13,6 +13,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+import pyarrow as pa
+
 from kerfmark.build.merge import TableCount
 from kerfmark.build.split import LinkCount, Meeting, Split, refused, rehearse
 from kerfmark.errors import DataRefused, Origin, TargetError, UsageError
@@ -26,6 +28,7 @@ from kerfmark.profile.types import ColumnType
 from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
 from kerfmark.store.database import Changing, Database, database_at
+from kerfmark.verbs.again import retried
 from kerfmark.verbs.check import Group, told_groups
 from kerfmark.verbs.recording import loaded_files, new_load, rows_apart
 from kerfmark.verbs.rejects import rejected, writable_rejects
@@ -104,14 +107,18 @@ def add(files: Sequence[str | Path], into: str | Path, *, source: str = "", know
         raise UsageError("name at least one file")
     if backup is not None:
         database.copy(Path(backup))
-    with database.changing() as file, contextlib.ExitStack() as written:
-        adding = Adding(file, database, Ledger(file), progress)
-        result = adding.add(files, source=source, known=known, again=again, wishes=wishes, widen=widen, rehearsal=rehearsal,
-                            aside=aside)
-        written.enter_context(saving(adding.rejects))
-        if not rehearsal:
-            file.commit()
-    return result
+
+    def once() -> AddResult:
+        with database.changing() as file, contextlib.ExitStack() as written:
+            adding = Adding(file, database, Ledger(file), progress)
+            result = adding.add(files, source=source, known=known, again=again, wishes=wishes, widen=widen, rehearsal=rehearsal,
+                                aside=aside)
+            written.enter_context(saving(adding.rejects))
+            if not rehearsal:
+                file.commit()
+        return result
+
+    return retried(once)
 
 
 class Adding:
@@ -123,6 +130,7 @@ class Adding:
         self.layout = parse_layout(self.text, "the layout in the database")
         self.learned: list[str] = []
         self.rejects: dict[Path, str | bytes] = {}
+        self.adopted = False
 
     def add(self, files: Sequence[str | Path], *, source: str = "", known: str = "", again: bool = False,
             wishes: Wishes = Wishes(), widen: bool = False, rehearsal: bool = False,  # noqa: B008
@@ -137,6 +145,8 @@ class Adding:
         if not again:
             self._refuse_known_files(encoded, routed)
         self._learn(routed, encoded)
+        if self.adopted:
+            self.file.refresh_views(self.layout, {n: e.source.headers for n, e in encoded.items()})
         done = self._rehearse(encoded, known, aside is not None)
         if done.problems.total and widen and self._widen(done, encoded):
             done = self._rehearse(encoded, known, aside is not None)
@@ -161,7 +171,13 @@ class Adding:
             tuple(sorted(done.merged.counts, key=lambda c: list(self.layout.tables).index(c.name))), tuple(done.links), changes,
             tuple(self.learned), len(done.set_aside), sum(len(k) for k in done.merged.known_rows.values()),
             tuple(map(str, self.rejects)), rehearsal, done.problems.total,
-            told_groups(done.problems, encoded, 10) if rehearsal else (), self._loose(), round(time.perf_counter() - started, 3))
+            told_groups(done.problems, encoded, 10) if rehearsal else (), (*self._loose(), *self.file.remarks),
+            round(time.perf_counter() - started, 3))
+
+    def adopt(self) -> None:
+        """Keeps the layout of a database that somebody else made, and makes the views of its sources."""
+        write_layout_text(self.file.execute, 1, self.text)
+        self.adopted = True
 
     def _check_tables(self) -> None:
         """Raises TargetError when somebody has taken away what the layout needs."""
@@ -305,7 +321,7 @@ class Adding:
                 continue
             self.progress(f"writing {name}", table.num_rows, table.num_rows)
             first = done.merged.first[name]
-            self.file.put(name, table.schema, table.combine_chunks().to_batches(), first)
+            self._put_rows(name, table, first, done, encoded)
             added.append(RowsAdded(number, name, first, first + table.num_rows - 1))
         write_load(self.file.execute, new_load(number, verb, layout_number),
                    loaded_files(number, encoded, self.database.folder), added, rows_apart(number, encoded, done))
@@ -319,6 +335,35 @@ class Adding:
                                   why=f"{r.table}: last row {highest}, expected {r.last}" if highest != r.last else
                                   f"{r.table}: {', '.join(loose)} leads nowhere",
                                   next="look whether a trigger of the database changes rows; else please report it")
+
+
+    def _put_rows(self, name: str, table: pa.Table, first: int, done: Split, encoded: Mapping[str, EncodedSource]) -> None:
+        """Adds rows; what the database refuses is told with the row of the source that it comes from."""
+        self.file.mark("kerfmark_rows")
+        batch = table.combine_chunks()
+        try:
+            self.file.put(name, batch.schema, batch.to_batches(), first)
+            return
+        except (DataRefused, TargetError) as refusal:
+            if refusal.code not in ("data.refused", "target.failed"):
+                raise
+            self.file.back_to_mark("kerfmark_rows")
+            good, bad = 0, batch.num_rows               # the first rows that go in, and the fewest that do not
+            while bad - good > 1:
+                middle = (good + bad) // 2
+                self.file.mark("kerfmark_rows")
+                try:
+                    self.file.put(name, batch.schema, batch.slice(0, middle).to_batches(), first)
+                    good = middle
+                except (DataRefused, TargetError) as error:
+                    bad, refusal = middle, error
+                self.file.back_to_mark("kerfmark_rows")
+            source, rows = done.merged.said_in[name]
+            said = ", ".join(f"{c} {batch.column(c)[bad - 1].as_py()}" for c in batch.column_names[1:6])
+            at = encoded[source].origin(int(rows[bad - 1])) if source in encoded and rows[bad - 1] >= 0 else None
+            raise DataRefused(f"the database refuses a record of {name}", code="data.refused", origin=at, why=refusal.why,
+                              more=[f"{name}: {said}"], total=1,
+                              next="mend the row; the rule is the database's own (a check, a trigger, a key)") from refusal
 
 
 def _called(routed: Routed) -> str:

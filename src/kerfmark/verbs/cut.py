@@ -24,7 +24,9 @@ from kerfmark.store.script import ScriptFile
 from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
 from kerfmark.structure.steer import Steering
+from kerfmark.verbs.add import AddResult
 from kerfmark.verbs.mark import mark_sources
+from kerfmark.verbs.onto import fill
 from kerfmark.verbs.recording import loaded_files, new_load, rows_apart
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.sources import open_inputs, open_sources, saving
@@ -80,7 +82,7 @@ class CutResult:
 def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Path | None = None, engine: str = "",
         replace: bool = False, reading: Reading = Reading(),  # noqa: B008
         steering: Steering = Steering(), set_aside: str | Path | None = None,  # noqa: B008
-        progress: Progress = silent) -> CutResult:
+        progress: Progress = silent) -> CutResult | AddResult:
     """Builds the database `into` (an SQLite file, or the URL of a server) from one layout (a .toml file) or from files of any kind
     that can be read. With `script` nothing is built: an SQL script for an `engine` is written there instead, which builds it.
 
@@ -89,11 +91,17 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
     `steering` says what the proposed tables must keep to. Rows that do not fit refuse the whole, unless `set_aside` names a file
     (.csv or .xlsx) for them.
 
+    A layout whose tables are in the database already (`existing`) fills them, which gives an AddResult.
+
     Raises UsageError for what cannot be read or written, DataRefused when the data do not fit.
     """
     started = time.perf_counter()
     paths = [Path(p) for p in inputs]
     database = database_at(into) if script is None else ScriptFile(Path(script), engine)
+    if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
+        layout, text = read_layout(paths[0])
+        if layout.existing and script is None:
+            return fill(layout, text, paths[0].parent, into, set_aside=set_aside, replace=replace, progress=progress)
     new = database.new(replace)                         # a target that will not do is told before the work
     aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
@@ -128,7 +136,9 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
         tuple(SourceRead(n, e.source.origin().file, e.rows, len(e.columns), e.source.size, e.source.how)
               for n, e in encoded.items()),
         tuple(_made(layout, t) for name in layout.tables for t in done.tables if t.name == name),
-        proposal.reasons, proposal.references, proposal.notes, tuple(done.links), len(done.set_aside), tuple(map(str, rejects)),
+        proposal.reasons, proposal.references,
+        (*proposal.notes, *((database.name, r) for r in new.remarks)), tuple(done.links), len(done.set_aside),
+        tuple(map(str, rejects)),
         done.left_out, round(time.perf_counter() - started, 3))
 
 

@@ -21,6 +21,7 @@ from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
 from kerfmark.store.database import Changing, Reader, database_at, literal, quote
 from kerfmark.verbs.add import Adding, AddResult
+from kerfmark.verbs.again import retried
 from kerfmark.verbs.recording import now
 from kerfmark.verbs.sources import open_loaded
 
@@ -74,13 +75,18 @@ def undo(database: str | Path, load: int | None = None, *, through: bool = False
     started, where = time.perf_counter(), database_at(database)
     if backup is not None:
         where.copy(Path(backup))
-    with where.changing() as file:
-        ledger = Ledger(file)
-        number = _wanted(ledger, load)
-        undoing = Undoing(file, ledger, progress)
-        numbers = [n.number for n in reversed(ledger.live) if n.number >= number] if through else [number]
-        undoing.undo(numbers)
-        file.commit()
+
+    def once() -> tuple[list[int], Undoing]:
+        with where.changing() as file:
+            ledger = Ledger(file)
+            number = _wanted(ledger, load)
+            undoing = Undoing(file, ledger, progress)
+            numbers = [n.number for n in reversed(ledger.live) if n.number >= number] if through else [number]
+            undoing.undo(numbers)
+            file.commit()
+        return numbers, undoing
+
+    numbers, undoing = retried(once)
     return UndoResult(where.name, tuple(numbers), tuple((t, *n) for t, n in undoing.counts.items()), tuple(undoing.stay.items()),
                       round(time.perf_counter() - started, 3))
 
@@ -190,13 +196,13 @@ def refresh(database: str | Path, *, known: str = "", progress: Progress = silen
             return RefreshResult(where.name, (), (), (), round(time.perf_counter() - started, 3))
         numbers = sorted({f.load for f in changed}, reverse=True)
         undoing = Undoing(file, ledger, progress)
-        file.mark()
+        file.mark("kerfmark_refresh")
         try:
             undoing.undo(numbers)
         except DataRefused as refused:
             if refused.code != "data.depends":
                 raise
-            file.back_to_mark()         # later loads need what would go: they are made again as well
+            file.back_to_mark("kerfmark_refresh")   # later loads need what would go: they are made again as well
             numbers = [n.number for n in reversed(ledger.live) if n.number >= numbers[-1]]
             undoing = Undoing(file, ledger, progress)
             undoing.undo(numbers)

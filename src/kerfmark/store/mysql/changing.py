@@ -12,11 +12,12 @@ from typing import TYPE_CHECKING
 import pyarrow as pa
 
 from kerfmark.address import Address
-from kerfmark.store.database import literal, no_ledger, quote
-from kerfmark.store.mysql.new import completed, locked
+from kerfmark.store.database import known_already, literal, no_ledger, quote
+from kerfmark.store.mysql.new import SPELLED, completed, locked
 from kerfmark.store.mysql.server import connected, translated
 from kerfmark.store.mysql.speech import MysqlReader, declared, dialect
-from kerfmark.store.server import NUMBER, companion, numbered_keys
+from kerfmark.store.own import NAMES, own_tables
+from kerfmark.store.server import NUMBER, companion, natural_keys, numbered_keys
 
 if TYPE_CHECKING:
     from kerfmark.layout.model import Layout
@@ -26,23 +27,44 @@ if TYPE_CHECKING:
 class MysqlChanging(MysqlReader):
     """See `database.Changing`."""
 
-    def __init__(self, where: Address) -> None:
+    def __init__(self, where: Address, adopt: Layout | None = None) -> None:
         super().__init__(where.shown, None)
-        self.where = where
+        self.where, self.adopt = where, adopt
         self.back: list[str] = []
 
     def __enter__(self) -> MysqlChanging:
         self.connection = connected(self.where)
         try:
             completed(self)
-            if self.facts("kerfmark_loads") is None:
+            there = self.facts("kerfmark_loads") is not None
+            if there and self.adopt is not None:
+                raise known_already(self.name)
+            if not there and self.adopt is None:
                 raise no_ledger(self.name)
             locked(self)
+            if self.adopt is not None:
+                self._adopt(self.adopt)
             self.execute("START TRANSACTION")
-        except BaseException:
-            self.connection.close()
+        except BaseException as error:
+            self.__exit__(error)
             raise
         return self
+
+    def _adopt(self, layout: Layout) -> None:
+        """Makes the ledger, and what numbers the rows of tables whose records have a key of their own."""
+        end = f" ENGINE InnoDB COLLATE {self.collation}"
+        for name, statement in zip(reversed(NAMES), own_tables(SPELLED), strict=True):
+            self.back.append(f"DROP TABLE IF EXISTS {name}")
+            self.execute(statement + end)
+        for table, keys in natural_keys(layout).items():
+            own, types = ", ".join(map(quote, keys)), self._types(table)
+            typed = ", ".join(f"{quote(k)} {types[k]} NOT NULL" for k in keys)
+            self.back.append(f"DROP TABLE IF EXISTS {quote(companion(table))}")
+            self.execute(f"CREATE TABLE {quote(companion(table))} ({NUMBER} bigint PRIMARY KEY, {typed}, UNIQUE ({own}), "
+                         f"FOREIGN KEY ({own}) REFERENCES {quote(table)} ({own}) ON UPDATE CASCADE ON DELETE CASCADE) "
+                         "ENGINE InnoDB")
+            self.execute(f"INSERT INTO {quote(companion(table))} SELECT row_number() OVER (ORDER BY {own}), {own} "
+                         f"FROM {quote(table)}")
 
     def __exit__(self, *error: object) -> None:
         with contextlib.suppress(Exception):
@@ -58,13 +80,13 @@ class MysqlChanging(MysqlReader):
             self.connection.commit()
         self.back = []
 
-    def mark(self) -> None:
+    def mark(self, name: str) -> None:
         """Remembers how far it has come."""
-        self.execute("SAVEPOINT kerfmark_mark")
+        self.execute(f"SAVEPOINT {name}")
 
-    def back_to_mark(self) -> None:
+    def back_to_mark(self, name: str) -> None:
         """Takes back what was done since."""
-        self.execute("ROLLBACK TO SAVEPOINT kerfmark_mark")
+        self.execute(f"ROLLBACK TO SAVEPOINT {name}")
 
     def put(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], first: int) -> None:
         """Adds rows. Rows of a table that lead to others of it may come before those; whether all lead somewhere is looked at

@@ -38,6 +38,7 @@ class NewTables:
         self.where, self.replace = where, replace
         self.connection = connected(where)
         self.reader = MysqlReader(where.shown, self.connection)
+        self.remarks = self.reader.remarks
         self.made: list[str] = []
         try:
             completed(self.reader)
@@ -57,14 +58,19 @@ class NewTables:
 
     def discard(self) -> None:
         """Takes away what was made and not named."""
-        if not self.connection.open:
-            return
+        made, self.made = self.made, []
         with contextlib.suppress(Exception):
-            if self.made:
+            if made:
                 self.connection.rollback()
-                _drop(self.reader, self.made)
+                _drop(self.reader, made)
+                made = []
         with contextlib.suppress(Exception):
             self.connection.close()
+        with contextlib.suppress(Exception):            # the connection had broken off
+            if made:
+                self.connection = self.reader.connection = connected(self.where)
+                _drop(self.reader, made)
+                self.connection.close()
 
     def stored(self, values: pa.Array) -> pa.Array:
         """Typed values as these engines take them."""

@@ -13,6 +13,7 @@ from kerfmark.store.database import PATIENCE
 from kerfmark.store.server import Server
 
 if TYPE_CHECKING:
+    from kerfmark.layout.model import Layout
     from kerfmark.store.mysql.changing import MysqlChanging
     from kerfmark.store.mysql.new import NewTables
     from kerfmark.store.mysql.speech import MysqlReader
@@ -98,8 +99,8 @@ class MysqlServer(Server):
             with contextlib.suppress(Exception):
                 connection.close()
 
-    def changing(self) -> MysqlChanging:
+    def changing(self, adopt: Layout | None = None) -> MysqlChanging:
         """Opens it."""
         from kerfmark.store.mysql.changing import MysqlChanging
 
-        return MysqlChanging(self.where)
+        return MysqlChanging(self.where, adopt)

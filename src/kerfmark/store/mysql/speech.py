@@ -80,6 +80,7 @@ class MysqlSpeech(Numbered):
     def __init__(self, name: str, connection: Any) -> None:
         self.name, self.connection = name, connection
         self.slow = False
+        self.remarks: list[str] = []
 
     @property
     def collation(self) -> str:
@@ -229,6 +230,8 @@ class MysqlSpeech(Numbered):
                     if code_of(error) not in _FORBIDDEN or rows:
                         raise
                     self.slow = True
+                    self.remarks.append("the server takes no files from its clients (local_infile is off): rows go in by inserts, "
+                                        "which takes longer")
             if not self.slow:
                 warnings = self.ask("SHOW WARNINGS LIMIT 3")
                 if warnings or done != rows:

@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING
 import pyarrow as pa
 
 from kerfmark.address import Address
-from kerfmark.store.database import literal, no_ledger, quote
-from kerfmark.store.postgresql.new import count_on
+from kerfmark.store.database import known_already, literal, no_ledger, quote
+from kerfmark.store.own import own_tables
+from kerfmark.store.postgresql.new import SPELLED, companion_keys, count_on
 from kerfmark.store.postgresql.server import connected, translated
 from kerfmark.store.postgresql.speech import PostgresReader, declared, dialect
-from kerfmark.store.server import NUMBER, companion, numbered_keys
+from kerfmark.store.server import NUMBER, companion, natural_keys, numbered_keys
 
 if TYPE_CHECKING:
     from kerfmark.layout.model import Layout
@@ -23,20 +24,35 @@ if TYPE_CHECKING:
 class PostgresChanging(PostgresReader):
     """See `database.Changing`."""
 
-    def __init__(self, where: Address) -> None:
+    def __init__(self, where: Address, adopt: Layout | None = None) -> None:
         super().__init__(where.shown, None)
-        self.where = where
+        self.where, self.adopt = where, adopt
 
     def __enter__(self) -> PostgresChanging:
         self.connection = connected(self.where)
         try:
-            if self.facts("kerfmark_loads") is None:
+            there = self.facts("kerfmark_loads") is not None
+            if self.adopt is not None:
+                if there:
+                    raise known_already(self.name)
+                for statement in (*own_tables(SPELLED), *self._companions(self.adopt)):
+                    self.execute(statement)
+            elif not there:
                 raise no_ledger(self.name)
             self.execute("LOCK TABLE kerfmark_loads IN SHARE ROW EXCLUSIVE MODE")
         except BaseException:
             self.connection.close()
             raise
         return self
+
+    def _companions(self, layout: Layout) -> list[str]:
+        """What numbers the rows of tables whose records have a key of their own."""
+        out = []
+        for table, keys in natural_keys(layout).items():
+            own = ", ".join(map(quote, keys))
+            out += [f"CREATE TABLE {quote(companion(table))} AS SELECT row_number() OVER (ORDER BY {own}) AS {NUMBER}, {own} "
+                    f"FROM {quote(table)}", *companion_keys(table, keys)]
+        return out
 
     def __exit__(self, *error: object) -> None:
         with contextlib.suppress(Exception):
@@ -49,13 +65,13 @@ class PostgresChanging(PostgresReader):
         with translated(self.name):
             self.connection.commit()
 
-    def mark(self) -> None:
+    def mark(self, name: str) -> None:
         """Remembers how far it has come."""
-        self.execute("SAVEPOINT kerfmark_mark")
+        self.execute(f"SAVEPOINT {name}")
 
-    def back_to_mark(self) -> None:
+    def back_to_mark(self, name: str) -> None:
         """Takes back what was done since."""
-        self.execute("ROLLBACK TO SAVEPOINT kerfmark_mark")
+        self.execute(f"ROLLBACK TO SAVEPOINT {name}")
 
     def put(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], first: int) -> None:
         """Adds rows; nobody else may add to the table meanwhile, as the keys are given by us."""

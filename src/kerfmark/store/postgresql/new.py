@@ -32,6 +32,7 @@ class NewSchema:
         self.where, self.replace = where, replace
         self.connection = connected(where)
         self.reader = PostgresReader(where.shown, self.connection)
+        self.remarks = self.reader.remarks
         try:
             self._refuse()
         except BaseException:
@@ -121,9 +122,8 @@ class NewSchema:
                           *self._statements.comments, *own_tables(SPELLED)):
             self.execute(statement)
         for table, keys in natural_keys(self.layout).items():
-            own = ", ".join(map(quote, keys))
-            self.execute(f"ALTER TABLE {quote(companion(table))} ADD PRIMARY KEY ({NUMBER}), ADD UNIQUE ({own}), "
-                         f"ADD FOREIGN KEY ({own}) REFERENCES {quote(table)} ({own}) ON UPDATE CASCADE ON DELETE CASCADE")
+            for statement in companion_keys(table, keys):
+                self.execute(statement)
         for table in self.layout.tables:
             if self.layout.has_generated_key(table):
                 count_on(self.reader, table, self.layout.key_of(table))
@@ -146,6 +146,13 @@ class NewSchema:
             for table in self.layout.tables:
                 self.execute(f"ANALYZE {quote(table)}")
             self.connection.commit()
+
+
+def companion_keys(table: str, keys: Sequence[str]) -> list[str]:
+    """The keys of the table that numbers the rows of another."""
+    own = ", ".join(map(quote, keys))
+    return [f"ALTER TABLE {quote(companion(table))} ADD PRIMARY KEY ({NUMBER}), ADD UNIQUE ({own}), "
+            f"ADD FOREIGN KEY ({own}) REFERENCES {quote(table)} ({own}) ON UPDATE CASCADE ON DELETE CASCADE"]
 
 
 def count_on(reader: PostgresReader, table: str, key: str) -> None:

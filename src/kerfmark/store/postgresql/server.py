@@ -13,6 +13,7 @@ from kerfmark.store.database import PATIENCE, quote
 from kerfmark.store.server import Server
 
 if TYPE_CHECKING:
+    from kerfmark.layout.model import Layout
     from kerfmark.store.postgresql.changing import PostgresChanging
     from kerfmark.store.postgresql.new import NewSchema
     from kerfmark.store.postgresql.speech import PostgresReader
@@ -85,8 +86,8 @@ class PostgresServer(Server):
         finally:
             connection.close()
 
-    def changing(self) -> PostgresChanging:
+    def changing(self, adopt: Layout | None = None) -> PostgresChanging:
         """Opens it."""
         from kerfmark.store.postgresql.changing import PostgresChanging
 
-        return PostgresChanging(self.where)
+        return PostgresChanging(self.where, adopt)

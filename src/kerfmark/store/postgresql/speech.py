@@ -59,6 +59,7 @@ class PostgresSpeech(Numbered):
 
     def __init__(self, name: str, connection: Any) -> None:
         self.name, self.connection = name, connection
+        self.remarks: list[str] = []
 
     def ask(self, sql: str) -> list[tuple[Any, ...]]:
         """The rows that a query gives."""

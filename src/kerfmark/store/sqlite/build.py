@@ -22,7 +22,7 @@ from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
 from kerfmark.store.database import quote
-from kerfmark.store.own import own_tables
+from kerfmark.store.own import SQLITE, own_tables
 from kerfmark.store.sqlite.files import broken_links, is_database, translated
 
 T = TypeVar("T")
@@ -30,7 +30,6 @@ T = TypeVar("T")
 LARGEST_EXACT = 15
 """Decimal digits that SQLite's numbers keep exactly; longer decimals are stored as text."""
 _FAST = ("journal_mode=off", "synchronous=off", "locking_mode=exclusive", "cache_size=-8000", "temp_store=file")
-SPELLED = {"text": "TEXT", "any": "", "moment": "TIMESTAMP", "yes_no": "BOOLEAN", "nth": ""}
 _SORTING = ("cache_size=-2000", "mmap_size=1000000000", "threads=1")
 """For the indexes: runs that fit the processor's cache, sorted by a second thread while the first reads on."""
 
@@ -68,6 +67,7 @@ class NewFile:
             raise TargetError("the folder for the database does not exist", code="target.no-folder",
                               origin=Origin(str(target)), next=f"make the folder {target.parent} first")
         self.target, self.replace = target, replace
+        self.remarks: list[str] = []
         self.path = target.with_name(f".{target.name}.{os.getpid()}.part")
 
     def stored(self, values: pa.Array) -> pa.Array:
@@ -150,7 +150,7 @@ class NewFile:
                 self._db.execute(f"PRAGMA {pragma}")
             self._db.execute("PRAGMA analysis_limit=1000")
             self._db.execute("ANALYZE")
-            for statement in own_tables(SPELLED):
+            for statement in own_tables(SQLITE):
                 self._db.execute(statement)
 
     def execute(self, sql: str, rows: Sequence[Sequence[Any]] = ((),)) -> None:

@@ -19,6 +19,7 @@ from kerfmark.store.database import OWN, ColumnFacts, LinkFacts, TableFacts, lit
 if TYPE_CHECKING:
     import pyarrow as pa
 
+    from kerfmark.layout.model import Layout
     from kerfmark.store.sqlite.build import NewFile
     from kerfmark.store.sqlite.working import OpenFile
 
@@ -250,11 +251,11 @@ class SqliteFile:
         """Looks into the file."""
         return reading(self.path)
 
-    def changing(self) -> OpenFile:
+    def changing(self, adopt: Layout | None = None) -> OpenFile:
         """Opens the file."""
         from kerfmark.store.sqlite.working import OpenFile
 
-        return OpenFile(existing_database(self.path))
+        return OpenFile(existing_database(self.path), adopt is not None)
 
     def copy(self, to: Path) -> None:
         """Copies the file."""

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pyarrow as pa
 
-from kerfmark.store.database import PATIENCE, no_ledger, quote
+from kerfmark.store.database import PATIENCE, known_already, no_ledger, quote
 from kerfmark.store.sql import SOUGHT, SharedSql
 from kerfmark.store.sqlite.files import SqliteSpeech, translated
 
@@ -34,8 +34,9 @@ class OpenFile(SqliteSpeech, SharedSql):
     sought = f"temp.{SOUGHT}"
     outer_first = "CROSS JOIN"
 
-    def __init__(self, path: Path) -> None:
-        self.path, self.name = path, str(path)
+    def __init__(self, path: Path, adopt: bool = False) -> None:
+        self.path, self.name, self.adopt = path, str(path), adopt
+        self.remarks: list[str] = []
 
     def __enter__(self) -> OpenFile:
         import adbc_driver_sqlite.dbapi as driver
@@ -55,6 +56,17 @@ class OpenFile(SqliteSpeech, SharedSql):
 
     def _lock(self) -> None:
         """Takes the lock for writing before anything is read: whoever has read already could not wait for another writer."""
+        if self.adopt:
+            from kerfmark.store.own import SQLITE, own_tables
+
+            for i, statement in enumerate(own_tables(SQLITE)):
+                try:
+                    self._cursor.execute(statement)
+                except Exception as error:
+                    if i == 0 and "already exists" in str(error):
+                        raise known_already(self.name) from error
+                    raise
+            return
         try:
             self._cursor.execute("UPDATE kerfmark_loads SET load_id = load_id WHERE 0")
         except Exception as error:
@@ -140,13 +152,13 @@ class OpenFile(SqliteSpeech, SharedSql):
 
         structure.refresh_views(self, layout, headers)
 
-    def mark(self) -> None:
+    def mark(self, name: str) -> None:
         """Remembers how far it has come."""
-        self.execute("SAVEPOINT kerfmark_mark")
+        self.execute(f"SAVEPOINT {name}")
 
-    def back_to_mark(self) -> None:
+    def back_to_mark(self, name: str) -> None:
         """Takes back what was done since."""
-        self.execute("ROLLBACK TO kerfmark_mark")
+        self.execute(f"ROLLBACK TO {name}")
 
     def view_batches(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[pa.RecordBatch]:
         """Not needed while changing."""
