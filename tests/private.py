@@ -64,7 +64,7 @@ def postgresql() -> Iterator[int]:
                                           "hostnossl all tls 127.0.0.1/32 reject\nhost all secret 127.0.0.1/32 scram-sha-256\n"
                                           "host all all 127.0.0.1/32 trust\n")
         server = subprocess.Popen([*before, str(Path(initdb).with_name("postgres")), "-D", str(data), "-p", str(port),
-                                   "-k", str(folder), "-c", "fsync=off", "-c", "max_connections=12", "-c", "superuser_reserved_connections=3",
+                                   "-k", str(folder), "-c", "fsync=off", "-c", "max_connections=12",
                                    "-c", "listen_addresses=127.0.0.1"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         try:
             _wait(port)

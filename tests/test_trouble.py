@@ -30,7 +30,8 @@ def boss() -> Iterator[str]:
         url = f"postgresql://boss@127.0.0.1:{port}/postgres"
         with psycopg.connect(url, autocommit=True) as connection:
             for statement in ("CREATE ROLE secret LOGIN PASSWORD 'pass word/1'", "CREATE ROLE outsider LOGIN",
-                              "CREATE ROLE tls LOGIN", "CREATE ROLE guest LOGIN", "CREATE ROLE crowd LOGIN CONNECTION LIMIT 0", "CREATE DATABASE club",
+                              "CREATE ROLE tls LOGIN", "CREATE ROLE guest LOGIN", "CREATE ROLE crowd LOGIN CONNECTION LIMIT 0",
+                              "CREATE DATABASE club",
                               "GRANT ALL ON DATABASE club TO secret", "REVOKE ALL ON SCHEMA public FROM PUBLIC"):
                 connection.execute(statement)
         yield url
@@ -70,10 +71,11 @@ def test_how_mariadb_cannot_be_reached(visits: Path, kerfmark: Runner, tmp_path:
         import pymysql
 
         there = pymysql.connect(unix_socket=sock, user="root", autocommit=True)
-        for statement in ("CREATE DATABASE club", "CREATE USER guest@localhost", "CREATE USER over@'%'",
-                          "CREATE USER few@localhost WITH MAX_USER_CONNECTIONS 1", "GRANT SELECT ON club.* TO guest@localhost", "GRANT ALL ON club.* TO few@localhost"):
+        for statement in ("CREATE DATABASE club", "CREATE USER guest@localhost", "CREATE USER anyone@'%'",
+                          "CREATE USER few@localhost WITH MAX_USER_CONNECTIONS 1",
+                          "GRANT SELECT ON club.* TO guest@localhost", "GRANT ALL ON club.* TO few@localhost"):
             there.cursor().execute(statement)
-        assert "encrypted connection" in cut(kerfmark, f"mysql://over@127.0.0.1:{port}/club")
+        assert "encrypted connection" in cut(kerfmark, f"mysql://anyone@127.0.0.1:{port}/club")
         by_socket = f"mysql://root@localhost/club?unix_socket={sock}"
         assert "may not do this" in cut(kerfmark, by_socket.replace("root@", "guest@"))
         held = pymysql.connect(unix_socket=sock, user="few")
@@ -84,8 +86,8 @@ def test_how_mariadb_cannot_be_reached(visits: Path, kerfmark: Runner, tmp_path:
                                           "3,Köstlin 蜂 ,2025-07-02 03:04:05\n", "utf-8")
         (tmp_path / "l.toml").write_text('kerfmark = 1\n[sources.odd]\nfile = "odd.csv"\n[tables.Visit]\neach_row = true\n'
                                          'known_by = ["No"]\nlinks = {Keeper_id = "Keeper"}\ncolumns = {No = "No", Seen = '
-                                         '{header = "Seen", type = "timestamp YYYY-MM-DD hh:mm:ss"}}\n[tables.Keeper]\nknown_by = ["Keeper"]\n'
-                                         'columns = ["Keeper"]\n')
+                                         '{header = "Seen", type = "timestamp YYYY-MM-DD hh:mm:ss"}}\n[tables.Keeper]\n'
+                                         'known_by = ["Keeper"]\ncolumns = ["Keeper"]\n')
         kerfmark("cut", "l.toml", "--into", by_socket)
         assert kerfmark("prove", by_socket, "--json").json["holds"]
         (tmp_path / "more.csv").write_text("No,Keeper,Seen\n4,KÖSTLIN 蜂,2025-01-02 03:04:05\n", "utf-8")
@@ -176,7 +178,8 @@ def backends(db: Target) -> list[int]:
     name = db.url.rsplit("/", 1)[-1].rsplit("=", 1)[-1]
     return list(db.ask({
         "PostgreSQL": "SELECT pid FROM pg_locks JOIN pg_class ON pg_class.oid = relation "
-                      f"JOIN pg_namespace n ON n.oid = relnamespace WHERE nspname = '{name}' AND relname = 'visit' AND mode = 'RowExclusiveLock'",
+                      f"JOIN pg_namespace n ON n.oid = relnamespace WHERE nspname = '{name}' AND relname = 'visit' "
+                      "AND mode = 'RowExclusiveLock'",
         "MariaDB": f"SELECT id FROM information_schema.processlist WHERE db = '{name}' AND "
                    "(info LIKE 'LOAD DATA%visit%' OR info LIKE 'DO SLEEP%')"}[db.engine]))
 
@@ -237,9 +240,11 @@ def test_a_cut_that_is_cut_off_leaves_nothing_and_can_be_run_again(db: Target, w
     name = db.url.rsplit("/", 1)[-1].rsplit("=", 1)[-1]
     for n in range(3):
         process = subprocess.Popen([sys.executable, "-m", "kerfmark", "cut", "l.toml", "--into", str(db)], cwd=tmp_path,
-                                   stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True, env=os.environ | {"PGAPPNAME": name})
+                                   stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True,
+                                   env=os.environ | {"PGAPPNAME": name})
         ask = {"PostgreSQL": f"SELECT pid FROM pg_stat_activity WHERE application_name = '{name}' AND query LIKE 'COPY \"visit\"%'",
-               "MariaDB": f"SELECT id FROM information_schema.processlist WHERE db = '{name}' AND info LIKE 'LOAD DATA%kerfmark_part%'"}
+               "MariaDB": f"SELECT id FROM information_schema.processlist WHERE db = '{name}' "
+                          "AND info LIKE 'LOAD DATA%kerfmark_part%'"}
         until = time.monotonic() + 60
         while not (found := db.ask(ask[db.engine])):
             assert process.poll() is None and time.monotonic() < until
@@ -266,12 +271,14 @@ def test_a_load_that_another_one_is_in_the_way_of_is_made_again(db: Target, writ
     kerfmark("cut", "l.toml", "--into", db)
     db.do(*{"PostgreSQL": [                             # a counter that no rollback takes back
                 "CREATE SEQUENCE tries", "CREATE FUNCTION clash() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN "
-                "IF nextval('tries') < 3 THEN RAISE EXCEPTION 'deadlock detected' USING ERRCODE = '40P01'; END IF; RETURN NULL; END $$",
+                "IF nextval('tries') < 3 THEN RAISE EXCEPTION 'deadlock detected' USING ERRCODE = '40P01'; END IF; "
+                "RETURN NULL; END $$",
                 "CREATE TRIGGER clash AFTER INSERT ON visit FOR EACH STATEMENT EXECUTE FUNCTION clash()"],
             "MariaDB": [
                 "CREATE TABLE tries (n int) ENGINE Aria TRANSACTIONAL=0", "INSERT INTO tries VALUES (0)",
                 "CREATE TRIGGER clash AFTER INSERT ON visit FOR EACH ROW BEGIN UPDATE tries SET n = n + 1; "
-                "IF (SELECT n FROM tries) < 3 THEN SIGNAL SQLSTATE '40001' SET MYSQL_ERRNO = 1213, MESSAGE_TEXT = 'Deadlock found'; END IF; END"]}[db.engine])
+                "IF (SELECT n FROM tries) < 3 THEN SIGNAL SQLSTATE '40001' SET MYSQL_ERRNO = 1213, "
+                "MESSAGE_TEXT = 'Deadlock found'; END IF; END"]}[db.engine])
     kerfmark("add", "more.csv", "--into", db)
     assert db.ask("SELECT count(*) FROM visit") == [70]
     db.do("ALTER SEQUENCE tries RESTART MINVALUE -100 START -100" if db.engine == "PostgreSQL" else "UPDATE tries SET n = -100")
