@@ -75,12 +75,17 @@ def postgresql() -> Iterator[int]:
 
 
 @contextlib.contextmanager
-def mariadb(*options: str) -> Iterator[tuple[int, str]]:
+def mariadb(*options: str, encrypted: bool = False) -> Iterator[tuple[int, str]]:
     """A MariaDB server with some options; gives its port and its socket. The user root has no password there."""
     install, serve = _program("mariadb-install-db"), _program("mariadbd")
     with _folder("mysql") as (folder, before):
         port, sock = free_port(), str(folder / "s")
         plain = ["--no-defaults", f"--datadir={folder}/data"]
+        if encrypted:
+            key, paper = f"{folder}/key", f"{folder}/paper"
+            subprocess.run([*before, _program("openssl"), "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN=localhost",
+                            "-keyout", key, "-out", paper], check=True, capture_output=True)
+            options = (*options, f"--ssl-key={key}", f"--ssl-cert={paper}")
         subprocess.run([*before, install, *plain, "--auth-root-authentication-method=normal", "--skip-test-db"], check=True,
                        capture_output=True)
         server = subprocess.Popen([*before, serve, *plain, f"--socket={sock}", f"--port={port}", "--bind-address=127.0.0.1",

@@ -37,8 +37,9 @@ class Address:
         user = f"{quote(self.user)}@" if self.user else ""
         port = "" if self.port == PORTS[self.engine] else f":{self.port}"
         host = f"[{self.host}]" if ":" in self.host else self.host
-        schema = f"?schema={quote(self.schema)}" if self.schema else ""
-        return f"{self.scheme}://{user}{host}{port}/{quote(self.database)}{schema}"
+        more = [*self.options, *([("schema", self.schema)] if self.schema else [])]
+        said = "&".join(f"{k}={quote(v, safe='/')}" for k, v in more if "pass" not in k and k != "ssl_key")
+        return f"{self.scheme}://{user}{host}{port}/{quote(self.database)}{'?' if said else ''}{said}"
 
 
 def is_url(text: str) -> bool:

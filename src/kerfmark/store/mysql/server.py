@@ -28,7 +28,8 @@ _CODES = {
     1050: refused.EXISTS, 1118: refused.TOO_WIDE, 1117: refused.TOO_WIDE, 1071: refused.TOO_WIDE,
     **dict.fromkeys((1048, 1062, 1264, 1265, 1292, 1364, 1366, 1406, 1451, 1452, 1644, 3819, 4025), refused.REFUSED),
 }
-TLS_DEMANDED = 3159
+TLS_DEMANDED = (3159, 1045)
+"""What a server says that wants an encrypted connection; the second may also mean that the password is wrong."""
 MODE = "ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES,STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION"
 """How our own connections understand SQL, whatever is usual on the server."""
 
@@ -57,15 +58,18 @@ def connected(where: Address) -> Any:
     from pymysql.converters import conversions
 
     as_said = dict.fromkeys((FIELD_TYPE.DATE, FIELD_TYPE.NEWDATE, FIELD_TYPE.DATETIME, FIELD_TYPE.TIMESTAMP, FIELD_TYPE.TIME), str)
-    arguments = mysql_arguments(where) | {"autocommit": False, "local_infile": True, "conv": conversions | as_said,
+    arguments: dict[str, Any] = mysql_arguments(where) | {"autocommit": False, "local_infile": True, "conv": conversions | as_said,
                                           "connect_timeout": 10, "client_flag": CLIENT.FOUND_ROWS}
     with translated(where.shown):
         try:
             connection = pymysql.connect(**arguments)  # type: ignore[call-overload]
         except pymysql.Error as error:
-            if code_of(error) != TLS_DEMANDED or any(k.startswith("ssl") for k in arguments):
+            if code_of(error) not in TLS_DEMANDED or any(k.startswith("ssl") for k in arguments):
                 raise
-            connection = pymysql.connect(**arguments, ssl={"check_hostname": False})  # type: ignore[call-overload]
+            try:
+                connection = pymysql.connect(**arguments, ssl={"check_hostname": False})
+            except pymysql.Error:
+                raise error from None
         with connection.cursor() as cursor:
             cursor.execute(f"SET SESSION sql_mode = '{MODE}', SESSION innodb_lock_wait_timeout = {PATIENCE}, "
                            f"SESSION lock_wait_timeout = {PATIENCE}, SESSION group_concat_max_len = 4294967295, "
