@@ -19,9 +19,10 @@ import sys
 import tempfile
 from pathlib import Path
 
-from kerfmark.address import address, with_schema
 from make_flat import make_flat
 from run import measure
+
+from kerfmark.address import address, with_schema
 
 SCHEMA = "kerfmark_bench"
 
@@ -63,7 +64,8 @@ def compare(url: str, flat: Path, headers: list[str], times: int) -> None:
         fresh = [f"DROP DATABASE IF EXISTS {SCHEMA}", f"CREATE DATABASE {SCHEMA}"]
         columns = ", ".join(f"`{h}` text" for h in headers)
         own = [*client, "-e", f"CREATE TABLE {SCHEMA}.flat ({columns}); LOAD DATA LOCAL INFILE '{flat}' INTO TABLE {SCHEMA}.flat "
-               "CHARACTER SET utf8mb4 FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\"' LINES TERMINATED BY '\\n' IGNORE 1 LINES"]
+               "CHARACTER SET utf8mb4 FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\"' LINES TERMINATED BY '\\n' "
+               "IGNORE 1 LINES"]
 
     def prepare() -> None:
         for statement in fresh:

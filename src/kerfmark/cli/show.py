@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 from typing import TYPE_CHECKING
 
 from kerfmark.cli import database
@@ -13,6 +14,7 @@ from kerfmark.errors import counted
 if TYPE_CHECKING:
     from kerfmark.verbs.show import TableShown
 
+_NUMBERS = r"(tiny|small|big)?int|numeric|decimal|double|real|float"
 NAME = "show"
 SUMMARY = "tables, row counts, keys, links and first rows of a database"
 ABOUT = """\
@@ -54,7 +56,7 @@ def _tell(table: TableShown, terminal: Terminal) -> None:
     facts += [f"{c.name} leads to {c.links_to}" for c in table.columns if c.links_to]
     terminal.say((table.name, HEAD), "  ", "; ".join(facts))
     if table.first_rows:
-        numbers = [i for i, c in enumerate(table.columns) if c.type.split("(")[0] in ("INTEGER", "BIGINT", "NUMERIC", "DOUBLE")]
+        numbers = [i for i, c in enumerate(table.columns) if re.match(_NUMBERS, c.type.lower())]
         heads = [c.name for c in table.columns]
         rows = [["" if v is None else v for v in row] for row in table.first_rows]
         if terminal.fits(heads, rows):

@@ -9,6 +9,7 @@ import os
 import sys
 import time
 from collections.abc import Callable, Iterable, Sequence
+from decimal import Decimal
 from pathlib import PurePath
 from typing import TYPE_CHECKING, Any
 
@@ -165,6 +166,10 @@ def plain(value: Any) -> Any:
         return [plain(v) for v in value]
     if isinstance(value, bytes):
         return value.hex()
+    if isinstance(value, Decimal):
+        return int(value) if value == value.to_integral_value() and value.as_tuple().exponent == 0 else float(value)
+    if hasattr(value, "isoformat"):                     # a date or time of a server
+        return str(value)
     return str(value) if isinstance(value, PurePath) else value
 
 

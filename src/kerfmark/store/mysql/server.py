@@ -62,7 +62,7 @@ def connected(where: Address) -> Any:
                                           "connect_timeout": 10, "client_flag": CLIENT.FOUND_ROWS}
     with translated(where.shown):
         try:
-            connection = pymysql.connect(**arguments)  # type: ignore[call-overload]
+            connection = pymysql.connect(**arguments)
         except pymysql.Error as error:
             if code_of(error) not in TLS_DEMANDED or any(k.startswith("ssl") for k in arguments):
                 raise

@@ -18,7 +18,7 @@ from kerfmark.store.database import literal, quote
 from kerfmark.store.ddl import Statements, Way, statements, view_name
 from kerfmark.store.own import NAMES, own_tables
 from kerfmark.store.postgresql.server import connected, translated
-from kerfmark.store.postgresql.speech import PostgresReader, dialect, stored, type_of
+from kerfmark.store.postgresql.speech import PostgresReader, dialect, type_of
 from kerfmark.store.server import NUMBER, companion, name_taken, natural_keys, numbered_keys
 
 SPELLED = {"text": "text", "any": "text", "moment": "timestamp", "yes_no": "smallint",
@@ -63,8 +63,8 @@ class NewSchema:
             self.connection.close()
 
     def stored(self, values: pa.Array) -> pa.Array:
-        """Typed values as PostgreSQL takes them."""
-        return stored(values)
+        """Typed values stay as they are: they go in binary form."""
+        return values
 
     def create(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
         """Makes the tables."""
@@ -111,9 +111,9 @@ class NewSchema:
                 first += batch.num_rows
                 yield batch
 
-        self.reader.copy_in(table, schema.names, passing(), " (FREEZE)")
-        if keys:
-            self.reader.copy_in(companion(table), [NUMBER, *keys], mine)
+        self.reader.copy_new(table, schema, passing(), frozen=True)
+        for batch in mine:
+            self.reader.copy_new(companion(table), batch.schema, [batch])
 
     def finish(self) -> None:
         """Makes keys, indexes and views, and the tables of the ledger."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 import pyarrow as pa
@@ -12,6 +12,7 @@ import pyarrow.csv
 
 from kerfmark.profile.types import ColumnType
 from kerfmark.store.database import OWN, ColumnFacts, LinkFacts, TableFacts, literal, quote
+from kerfmark.store.postgresql.binary import END, HEAD, binary, can_be_binary
 from kerfmark.store.postgresql.server import translated
 from kerfmark.store.server import Numbered, as_stored
 from kerfmark.store.tabbed import spelled
@@ -193,6 +194,23 @@ class PostgresSpeech(Numbered):
               cursor.copy(f"COPY {quote(table)} ({names}) FROM STDIN{options}") as copy):
             for batch in batches:
                 copy.write(memoryview(tabbed(batch)))
+
+    def copy_new(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], *, frozen: bool = False) -> None:
+        """Adds rows of typed values: in binary form where all columns can be sent so."""
+        facts = self.facts(table)
+        declared = {c.name: c.type for c in facts.columns} if facts else {}
+        if not can_be_binary(schema, declared):
+            spelled_out = (pa.RecordBatch.from_arrays([stored(c) for c in b.columns], names=schema.names) for b in batches)
+            self.copy_in(table, schema.names, spelled_out, " (FREEZE)" if frozen else "")
+            return
+        names, types = ", ".join(map(quote, schema.names)), [declared[n] for n in schema.names]
+        options = "FORMAT binary" + (", FREEZE" if frozen else "")
+        with (translated(self.name), self.connection.cursor() as cursor,
+              cursor.copy(f"COPY {quote(table)} ({names}) FROM STDIN ({options})") as copy):
+            copy.write(HEAD)
+            for batch in batches:
+                copy.write(memoryview(binary(batch, types)))
+            copy.write(END)
 
     def update(self, table: str, column: str, value: str, others: str, condition: str) -> None:
         """Gives a column new values."""
