@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 import pyarrow.csv
 
 from kerfmark.profile.types import ColumnType
+from kerfmark.store.ahead import ahead
 from kerfmark.store.database import OWN, ColumnFacts, LinkFacts, TableFacts, literal, quote
 from kerfmark.store.postgresql.binary import END, HEAD, binary, can_be_binary
 from kerfmark.store.postgresql.server import translated
@@ -208,8 +209,8 @@ class PostgresSpeech(Numbered):
         with (translated(self.name), self.connection.cursor() as cursor,
               cursor.copy(f"COPY {quote(table)} ({names}) FROM STDIN ({options})") as copy):
             copy.write(HEAD)
-            for batch in batches:
-                copy.write(memoryview(binary(batch, types)))
+            for rows in ahead(binary(batch, types) for batch in batches):
+                copy.write(memoryview(rows))
             copy.write(END)
 
     def update(self, table: str, column: str, value: str, others: str, condition: str) -> None:

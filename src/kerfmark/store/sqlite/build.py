@@ -8,12 +8,10 @@ from __future__ import annotations
 
 import contextlib
 import os
-import queue
 import sqlite3
-import threading
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -21,11 +19,10 @@ import pyarrow.compute as pc
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
+from kerfmark.store.ahead import ahead
 from kerfmark.store.database import quote
 from kerfmark.store.own import SQLITE, own_tables
 from kerfmark.store.sqlite.files import broken_links, is_database, translated
-
-T = TypeVar("T")
 
 LARGEST_EXACT = 15
 """Decimal digits that SQLite's numbers keep exactly; longer decimals are stored as text."""
@@ -187,35 +184,6 @@ class NewFile:
         except OSError as error:
             raise TargetError("the database cannot be written there", code="target.unwritable",
                               origin=Origin(str(self.target)), why=str(error.strerror)) from error
-
-
-def ahead(batches: Iterable[T], depth: int = 3) -> Iterator[T]:
-    """The same items, made by another thread a few ahead of their use."""
-    waiting: queue.Queue[tuple[T | None, BaseException | None]] = queue.Queue(depth)
-    stop = threading.Event()
-
-    def make() -> None:
-        try:
-            for item in batches:
-                waiting.put((item, None))
-                if stop.is_set():
-                    return
-            waiting.put((None, None))
-        except BaseException as error:                  # handed on to whoever takes the items
-            waiting.put((None, error))
-
-    worker = threading.Thread(target=make, daemon=True)
-    worker.start()
-    try:
-        while (got := waiting.get())[0] is not None:
-            yield got[0]
-        if got[1] is not None:
-            raise got[1]
-    finally:
-        stop.set()
-        while worker.is_alive():                        # it may be waiting for room
-            with contextlib.suppress(queue.Empty):
-                waiting.get(timeout=.05)
 
 
 def _is_running(process: int) -> bool:
