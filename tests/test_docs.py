@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import re
+import shlex
 import shutil
+import sqlite3
 from pathlib import Path
 
 import pytest
 
 from conftest import DEMO, Runner
+from engines import Target
 
 ROOT = Path(__file__).parent.parent
 
@@ -56,3 +59,35 @@ def test_the_readme_shows_every_command_and_picture_there_is(kerfmark: Runner) -
         assert f"kerfmark {command}" in readme
     for picture in (ROOT / "docs/screenshots").glob("*.png"):
         assert f"docs/screenshots/{picture.name}" in readme
+
+
+def commands(page: str) -> list[list[str]]:
+    """The lines of a page's shell blocks, as words."""
+    return [shlex.split(line) for block in blocks(page, "sh") for line in block.splitlines() if line.strip()]
+
+
+def test_the_page_about_existing_tables_can_be_followed(kerfmark: Runner, tmp_path: Path) -> None:
+    for name in ("club.sql", "inspections-2025.csv", "inspections-2026-01.csv"):
+        shutil.copy(DEMO / name, tmp_path)
+    first, *rest = commands("docs/existing.md")
+    assert first == ["sqlite3", "club.db", "<", "club.sql"]
+    with sqlite3.connect(tmp_path / "club.db") as db:
+        db.executescript((tmp_path / "club.sql").read_text("utf-8"))
+        before = {t: db.execute(f"SELECT * FROM {t}").fetchall() for t in ("district", "apiary", "hive", "keeper", "inspection")}
+    for words in rest:
+        done = kerfmark(*words[1:])
+        assert words[0] == "kerfmark" and (words[1] != "mark" or "Date                 inspection.inspected_on" in done.out)
+    with sqlite3.connect(tmp_path / "club.db") as db:
+        assert {t: db.execute(f"SELECT * FROM {t}").fetchall() for t in before} == before
+
+
+@pytest.mark.parametrize("db", ["PostgreSQL"], indirect=True)
+def test_the_page_about_servers_can_be_followed(kerfmark: Runner, db: Target, tmp_path: Path) -> None:
+    for name in ("inspections-2025.csv", "inspections-2026-01.csv"):
+        shutil.copy(DEMO / name, tmp_path)
+    url, schema = str(db).split("?schema=")
+    for words in commands("docs/servers.md"):
+        said = [url if w.startswith("postgresql://") else schema if w == "apiary" else w for w in words]
+        assert said[0] == "kerfmark"
+        kerfmark(*said[1:])
+    assert (tmp_path / "apiary.sql").exists() and db.ask("SELECT count(*) FROM inspection") == [1563]

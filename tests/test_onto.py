@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shutil
+import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -10,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
-from conftest import Runner
+from conftest import DEMO, Runner
 from engines import Target
 from kerfmark.layout.model import SourceSpec
 from kerfmark.profile.encode import EncodedColumn, EncodedSource
@@ -130,6 +132,24 @@ def test_what_must_be_filled_and_is_not_is_told(club: Target, write: Write, kerf
     assert "visit.seen_on must be filled, and no column of the sources feeds it" in told
     write("strange.csv", "alpha,beta\nx,y\n")
     assert "no table of the database fits these files" in kerfmark("mark", "strange.csv", "--onto", club, code=2).err
+
+
+def test_a_workbook_and_a_sheet_that_names_its_records(kerfmark: Runner, tmp_path: Path) -> None:
+    for name in ("club.sql", "register.xlsx", "inspections-2025.csv"):
+        shutil.copy(DEMO / name, tmp_path)
+    with sqlite3.connect(tmp_path / "club.db") as db:
+        db.executescript((tmp_path / "club.sql").read_text("utf-8"))
+    said = kerfmark("mark", "register.xlsx", "inspections-2025.csv", "--onto", "club.db", "-o", "c.toml", "--json").json
+    assert ["hives", "Made on"] in said["homeless"] and said["required"] == []
+    text = (tmp_path / "c.toml").read_text("utf-8")
+    assert '"apiary_id.district_id.name" = "District"' in text and "also_from" not in text
+    assert "is in the database already, as a record of keeper" in kerfmark("cut", "c.toml", "--into", "club.db", code=1).err
+    done = kerfmark("cut", "c.toml", "--into", "club.db", "--known", "keep", "--json").json
+    assert {t["name"]: (t["added"], t["known"] + t["kept"]) for t in done["tables"]}["inspection"] == (1512, 0)
+    assert kerfmark("prove", "club.db", "--json").json["holds"]
+    with sqlite3.connect(tmp_path / "club.db") as db:
+        assert db.execute("SELECT count(*) FROM inspection JOIN hive USING (hive_no) JOIN apiary a ON a.id = apiary_id "
+                          "JOIN district d ON d.id = district_id JOIN keeper k ON k.id = keeper_id").fetchone() == (1512,)
 
 
 def encoded(**columns: list[Any]) -> EncodedSource:

@@ -39,6 +39,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
                         help="the engine of the script: postgresql, mariadb, mysql, sqlite, sqlserver or oracle")
     parser.add_argument("--set-aside", metavar="FILE", help="let the good rows land, and write the others there (.csv or .xlsx)")
     parser.add_argument("--replace", action="store_true", help="build anew what exists already")
+    parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite"],
+                        help="with a layout of tables that are there: what becomes of records that they have (see kerfmark add)")
     steering_arguments(parser)
     reading.arguments(parser)
 
@@ -53,7 +55,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
                          next="--into DB builds them, --as-script FILE --for ENGINE writes a script that does")
     with terminal.progress() as progress:
         result = cut(args.inputs, database.chosen(args), script=args.as_script, engine=args.engine,
-                     replace=args.replace, progress=progress, reading=reading.chosen(args),
+                     replace=args.replace, known=args.known, progress=progress, reading=reading.chosen(args),
                      steering=steering(args), set_aside=args.set_aside)
     terminal.result(result)
     if isinstance(result, AddResult):

@@ -59,6 +59,9 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
                  f"sqlite3 {shlex.quote(database)} 'SELECT * FROM inspections_flat LIMIT 3'   (or any other program)",
                  "kerfmark cut " + shlex.join(str(folder / n) for n in ("register.xlsx", "inspections-2025.csv"))
                  + f" --into {shlex.quote(str(folder / 'both.db'))}   (files that belong together)",
+                 f"sqlite3 {shlex.quote(str(folder / 'club.db'))} < {shlex.quote(str(folder / 'club.sql'))}; "
+                 f"kerfmark mark {shlex.quote(str(folder / 'inspections-2025.csv'))} --onto {shlex.quote(str(folder / 'club.db'))}"
+                 "   (tables that are there)",
                  f"edit {folder / 'apiary.layout.toml'}, then kerfmark cut it --into another database"):
         terminal.say("  ", line)
     return 0

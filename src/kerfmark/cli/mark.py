@@ -109,10 +109,13 @@ def _onto(args: argparse.Namespace, terminal: Terminal) -> int:
         result = mark_onto(args.inputs, with_schema(args.onto, args.schema), args.output, put=put, reading=reading.chosen(args),
                            replace=args.replace, progress=progress)
     terminal.result(result)
-    terminal.table(["column", "goes to", "through", "why"],
-                   [(f.header, f"{f.table}.{f.column}", f.link or "-", f.why) for f in result.fed])
-    for title, lines in (("without a home", [f'"{h}" of {s}: left out, unless --put "{h}=TABLE" gives it a new column'
-                                             for s, h in result.homeless]),
+    several = len({f.source for f in result.fed} | {s for s, _ in result.homeless}) > 1
+    rows = [((f.source,) if several else ()) + (f.header, f"{f.table}.{f.column}" + (f" through {f.link}" if f.link else ""), f.why)
+            for f in result.fed]
+    terminal.table([*(["source"] if several else []), "column", "goes to", "why"], rows)
+    for title, lines in (("without a home, and left out", [
+            *([", ".join(f'"{h}"' + (f" of {s}" if several else "") for s, h in result.homeless)] if result.homeless else []),
+            *(['--put "HEADER=TABLE" gives one a new column in a table'] if result.homeless else [])]),
                          ("required, and fed by nothing", result.required), ("worth knowing", result.odd)):
         if lines:
             terminal.say()

@@ -27,6 +27,8 @@ _TAKES = {"text": frozenset({"text", "integer", "decimal", "real", "boolean", "d
           "integer": frozenset({"integer"}), "decimal": frozenset({"integer", "decimal"}),
           "real": frozenset({"integer", "decimal", "real"}), "boolean": frozenset({"boolean"}), "date": frozenset({"date"}),
           "timestamp": frozenset({"date", "timestamp"}), "time": frozenset({"time"})}
+_TABLE_S_NAME = .98
+"""How alike a header that is called like a table is to the column that names its records."""
 _ALIKE = {"decimal": {"decimal", "real"}, "integer": {"integer", "decimal", "real"}}
 """Kinds of columns that take values of a kind as they are."""
 
@@ -133,9 +135,12 @@ class _Mapping:
         specs = {}
         for name, spec in self.specs.items():
             if name in self.bases:
+                placed = {h for t in tables.values() if t.source == name for h in t.headers}
+                self.fed[name] = {h: f for h, f in self.fed[name].items() if h in placed}
                 out = tuple(c.header for c in self.sources[name].columns if c.header not in self.fed[name])
                 specs[name] = spec.model_copy(update={"left_out": out})
-        told = tuple(Fed(n, h, p.table, p.column, why, p.through) for n in specs for h, (p, why) in self.fed[n].items())
+        told = tuple(Fed(n, c.header, p.table, p.column, why, p.through) for n in specs for c in self.sources[n].columns
+                     if c.header in self.fed[n] for p, why in [self.fed[n][c.header]])
         homeless = tuple((n, h) for n, s in specs.items() for h in s.left_out)
         self.odd += [f"{n}: no table of the database fits it" for n in self.sources if n not in self.bases]
         layout = Layout(kerfmark=VERSION, existing=True, sources=specs, tables=tables)
@@ -196,7 +201,7 @@ class _Mapping:
                 if self.types[name][i] == TEXT and c.type.kind != "text":
                     score *= .9                         # its values do not all fit; the check will tell
                 if score >= ENOUGH:
-                    why = "of the same name" if alike >= 1 else f"the names are alike ({alike:.2f})" if alike >= ENOUGH else ""
+                    why = _in_words(alike, place)
                     if share:
                         why += (", " if why else "") + f"{share:.0%} of its values are there"
                     scored.append((score, -i, place, why or "its values are there"))
@@ -207,7 +212,7 @@ class _Mapping:
             if header not in out and place not in used:
                 out[header] = place, why
                 used.add(place)
-        return out
+        return {c.header: out[c.header] for c in source.columns if c.header in out}
 
     def _fits(self, said: ColumnType, there: ColumnType) -> bool:
         return said.kind in _TAKES[there.kind] or said == TEXT
@@ -224,7 +229,7 @@ class _Mapping:
             return 1.0
         naming = len(column) == 1 and column[0] in NAMING
         if plain == table and (naming or (place.column,) in self.there[place.table].unique):
-            return .98
+            return _TABLE_S_NAME
         if plain == table + column[len(table):] and column[:len(table)] == table:
             return 1.0
         if said == column:
@@ -271,7 +276,7 @@ class _Mapping:
             for table in reach:
                 keys = [h for h, (p, _) in fed.items() if p.table == table and p.column in self._naming(table)]
                 left = open_columns(table, kinds[header])
-                if table != base and keys and len(left) == 1 and {singular(w) for w in snake(table).split("_")} & words and holds(
+                if keys and len(left) == 1 and {singular(w) for w in snake(table).split("_")} & words and holds(
                         source.column(keys[0]).codes, source.column(header).codes, len(source.column(keys[0]).values)):
                     fed[header] = _Place(table, left[0].name), f'"{keys[0]}" decides it, and {table} has no other column left'
                     break
@@ -320,6 +325,8 @@ class _Mapping:
                     known = tables[parent].known_by
                     by = {c: h for c, h in owned[parent].items() if c in known}
                     more = {c: h for c, h in owned[parent].items() if c not in known and c in tables[parent].columns}
+                    for further in by_value - {parent}:
+                        more |= self._said_again(reach, parent, further, owned[further], tables)
                     if set(by) == set(known):
                         links[link] = LinkSpec(to=parent, by=by, missing="refuse", repeats=more)
                 elif parent in mine and reach.get(parent) == (table, link):
@@ -332,6 +339,20 @@ class _Mapping:
                 columns = {c: self._column(name, h, t.column(c)) for c, h in target.by.items()}
                 self._say_required(target.to, columns, {})
                 tables[target.to] = self._table(name, t, columns, {}, False)
+
+    def _said_again(self, reach: Mapping[str, tuple[str, str]], parent: str, further: str, owned: Mapping[str, str],
+                    tables: Mapping[str, TableSpec]) -> dict[str, str]:
+        """What rows say again of a table further up than one that is found by value: as `link.column`, seen from that one."""
+        way: list[str] = []
+        at = further
+        while at != parent:
+            if at not in reach or not reach[at][0]:
+                return {}
+            at, link = reach[at]
+            way.insert(0, link)
+            if at not in tables or link not in tables[at].links:
+                return {}
+        return {".".join([*way, c]): h for c, h in owned.items() if c in tables[further].columns}
 
     def _table(self, name: str, t: TableThere, columns: dict[str, ColumnSpec], links: dict[str, LinkSpec], base: bool) -> TableSpec:
         natural = not t.generated or t.generated in columns
@@ -386,3 +407,10 @@ class _Mapping:
             by_itself = c.optional or c.filled or c.computed or c.name == t.generated
             if not by_itself and c.name not in columns and c.name not in links:
                 self.required.append(f"{table}.{c.name} must be filled, and no column of the sources feeds it")
+
+
+def _in_words(alike: float, place: _Place) -> str:
+    """How alike the names are."""
+    if alike == _TABLE_S_NAME:
+        return f"{place.column} is what names a record of {place.table}"
+    return "of the same name" if alike > _TABLE_S_NAME else "the names are alike" if alike >= ENOUGH else ""

@@ -80,7 +80,7 @@ class CutResult:
 
 
 def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Path | None = None, engine: str = "",
-        replace: bool = False, reading: Reading = Reading(),  # noqa: B008
+        replace: bool = False, known: str = "", reading: Reading = Reading(),  # noqa: B008
         steering: Steering = Steering(), set_aside: str | Path | None = None,  # noqa: B008
         progress: Progress = silent) -> CutResult | AddResult:
     """Builds the database `into` (an SQLite file, or the URL of a server) from one layout (a .toml file) or from files of any kind
@@ -91,7 +91,8 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
     `steering` says what the proposed tables must keep to. Rows that do not fit refuse the whole, unless `set_aside` names a file
     (.csv or .xlsx) for them.
 
-    A layout whose tables are in the database already (`existing`) fills them, which gives an AddResult.
+    A layout whose tables are in the database already (`existing`) fills them, which gives an AddResult; `known` says what
+    becomes of records that are there.
 
     Raises UsageError for what cannot be read or written, DataRefused when the data do not fit.
     """
@@ -101,7 +102,8 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
         layout, text = read_layout(paths[0])
         if layout.existing and script is None:
-            return fill(layout, text, paths[0].parent, into, set_aside=set_aside, replace=replace, progress=progress)
+            return fill(layout, text, paths[0].parent, into, known=known, set_aside=set_aside, replace=replace,
+                        progress=progress)
     new = database.new(replace)                         # a target that will not do is told before the work
     aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":

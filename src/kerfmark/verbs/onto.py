@@ -97,9 +97,10 @@ def mark_onto(inputs: Sequence[str | Path], database: str | Path, layout: str | 
                       tuple(t.name for t in there), round(time.perf_counter() - started, 3))
 
 
-def fill(layout: Layout, text: str, folder: Path, database: str | Path, *, set_aside: str | Path | None = None,
+def fill(layout: Layout, text: str, folder: Path, database: str | Path, *, known: str = "", set_aside: str | Path | None = None,
          replace: bool = False, progress: Progress = silent) -> AddResult:
-    """Pours the sources of a layout into tables that are there, as a first load. Everything lands, or nothing.
+    """Pours the sources of a layout into tables that are there, as a first load. Everything lands, or nothing. `known` says what
+    becomes of records that are there, as in `add`.
 
     Raises what `add` raises; TargetError when Kerfmark knows the database already.
     """
@@ -116,7 +117,8 @@ def fill(layout: Layout, text: str, folder: Path, database: str | Path, *, set_a
             adding = Adding(file, where, Ledger.empty(text), progress)
             files = dict.fromkeys(f for s in layout.sources.values() for f in ([p.file for p in s.parts] or [s.file]))
             adding.adopt()
-            result = adding.add([f if f == "-" or "://" in f else str(folder / f) for f in files], aside=aside, verb="cut")
+            result = adding.add([f if f == "-" or "://" in f else str(folder / f) for f in files], known=known, aside=aside,
+                                verb="cut")
             with saving(adding.rejects):
                 file.commit()
         return result
