@@ -55,7 +55,9 @@ def translated(name: str, error: Exception, meaning: Mapping[Any, Meaning], code
     low = " ".join(lines).lower()
     detail = next((line.removeprefix("DETAIL:").strip() for line in lines[1:] if line.startswith("DETAIL:")), "")
     said += f" ({detail})" if detail else ""
-    what = meaning.get(code) or next((m for words, m in texts.items() if words in low), None)
+    what = meaning.get(code)
+    if what is None and code is None:                   # there was no server to give one
+        what = next((m for words, m in texts.items() if words in low), None)
     if what is None and isinstance(code, str):
         what = meaning.get(code[:2])
     code_, sentence, next_ = what or FAILED

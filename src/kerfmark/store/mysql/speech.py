@@ -52,7 +52,7 @@ def dialect() -> Any:
     """The dialect in SQLAlchemy's sense."""
     from sqlalchemy.dialects import mysql
 
-    return mysql.dialect()
+    return mysql.dialect(paramstyle="named")          # else % is doubled in names
 
 
 def declared(type_: ColumnType) -> str:

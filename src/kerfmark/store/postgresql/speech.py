@@ -39,7 +39,7 @@ def dialect() -> Any:
     """The dialect in SQLAlchemy's sense."""
     from sqlalchemy.dialects import postgresql
 
-    return postgresql.dialect()  # type: ignore[no-untyped-call]
+    return postgresql.dialect(paramstyle="named")     # type: ignore[no-untyped-call]  # else % is doubled in names
 
 
 def declared(type_: ColumnType) -> str:
