@@ -55,7 +55,7 @@ def test_the_readme_s_program_runs(monkeypatch: pytest.MonkeyPatch, tmp_path: Pa
 
 def test_the_readme_shows_every_command_and_picture_there_is(kerfmark: Runner) -> None:
     readme = (ROOT / "README.md").read_text(encoding="utf-8")
-    for command in ("measure", "mark", "check", "cut", "add", "show", "prove", "loads", "undo", "refresh", "demo"):
+    for command in ("measure", "mark", "check", "cut", "add", "show", "prove", "loads", "undo", "refresh", "draw", "demo"):
         assert f"kerfmark {command}" in readme
     for picture in (ROOT / "docs/screenshots").glob("*.png"):
         assert f"docs/screenshots/{picture.name}" in readme

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from kerfmark.verbs.loads import LoadsResult, loads
     from kerfmark.verbs.mark import MarkResult, Steering, mark
     from kerfmark.verbs.measure import MeasureResult, measure
+    from kerfmark.verbs.onto import OntoResult, mark_onto
     from kerfmark.verbs.prove import ProveResult, prove
     from kerfmark.verbs.show import ShowResult, show
     from kerfmark.verbs.undo import RefreshResult, TraceResult, UndoResult, refresh, trace, undo
@@ -37,6 +38,7 @@ if TYPE_CHECKING:
 _HOMES = {
     "Reading": "read.source", "Steering": "structure.steer",
     "measure": "verbs.measure", "MeasureResult": "verbs.measure", "mark": "verbs.mark", "MarkResult": "verbs.mark",
+    "mark_onto": "verbs.onto", "OntoResult": "verbs.onto",
     "add": "verbs.add", "AddResult": "verbs.add", "Wishes": "verbs.routing",
     "loads": "verbs.loads", "LoadsResult": "verbs.loads",
     **dict.fromkeys(("undo", "UndoResult", "refresh", "RefreshResult", "trace", "TraceResult"), "verbs.undo"),
@@ -47,9 +49,9 @@ _HOMES = {
 }
 __all__ = [
     "AddResult", "CheckResult", "CutResult", "DataRefused", "KerfmarkError", "LayoutError", "LoadsResult", "MarkResult",
-    "MeasureResult", "Origin", "ProveResult", "Reading", "RefreshResult", "ShowResult", "SourceError", "Steering", "TargetError",
-    "TraceResult", "UndoResult", "UsageError", "Wishes", "__version__", "add", "check", "cut", "loads", "mark", "measure", "prove",
-    "refresh", "show", "trace", "undo",
+    "MeasureResult", "OntoResult", "Origin", "ProveResult", "Reading", "RefreshResult", "ShowResult", "SourceError", "Steering", "TargetError",
+    "TraceResult", "UndoResult", "UsageError", "Wishes", "__version__", "add", "check", "cut", "loads", "mark", "mark_onto", "measure",
+    "prove", "refresh", "show", "trace", "undo",
 ]
 
 

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 
 from kerfmark import __version__
 from kerfmark.address import PASSWORD
-from kerfmark.cli import add, check, cut, demo, loads, mark, measure, prove, refresh, show, trace, undo
+from kerfmark.cli import add, check, cut, demo, draw, loads, mark, measure, prove, refresh, show, trace, undo
 from kerfmark.cli.terminal import Terminal
 from kerfmark.errors import DataRefused, KerfmarkError
 
@@ -25,6 +25,9 @@ Turns flat files into several linked tables of a real database, and proves that 
   kerfmark add inspections-2026-01.csv --into apiary.db
   kerfmark show apiary.db
   kerfmark prove apiary.db
+  kerfmark draw apiary.db -o apiary.svg
+
+A database is the path of an SQLite file, or the URL of one on a server: postgresql://USER@HOST/DATABASE, mysql://USER@HOST/DATABASE.
 """
 _EXITS = """\
 exit codes: 0 done; 1 refused because of the data, nothing written; 2 wrong usage or unreadable input, nothing written;
@@ -43,7 +46,7 @@ def parser() -> argparse.ArgumentParser:
     talk.add_argument("--quiet", action="store_true", help="nothing on standard error but errors")
     talk.add_argument("--verbose", action="store_true", help="each step and when it started, on standard error")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True, title="commands, in the order of the work")
-    for module in (measure, mark, check, cut, add, show, prove, loads, undo, refresh, trace, demo):
+    for module in (measure, mark, check, cut, add, show, prove, loads, undo, refresh, trace, draw, demo):
         one = commands.add_parser(module.NAME, help=module.SUMMARY, description=module.ABOUT, formatter_class=plain,
                                   parents=[common], allow_abbrev=False)
         module.arguments(one)

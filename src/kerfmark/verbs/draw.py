@@ -1,0 +1,64 @@
+"""draw: the picture of a layout or of a database, as plain data; `draw` makes files of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from kerfmark.errors import Origin, UsageError
+from kerfmark.layout.derive import settled
+from kerfmark.layout.diagram import Box, Diagram, Flow, Line, Row, diagram_of
+from kerfmark.layout.text import parse_layout, read_layout
+from kerfmark.ledger.records import Ledger
+from kerfmark.store.database import Reader, TableFacts, database_at, quote
+from kerfmark.store.ddl import view_name
+
+
+def draw(what: str | Path) -> Diagram:
+    """The tables of a layout (a .toml file) or of a database, whoever made it.
+
+    Raises LayoutError for what is no layout, TargetError for what is no database, UsageError when there is nothing to draw.
+    """
+    if str(what).lower().endswith(".toml"):
+        path = Path(what)
+        return diagram_of(settled(read_layout(path)[0], {}), path.name)
+    where = database_at(what)
+    with where.reading() as reader:
+        names = reader.tables()
+        if not names:
+            raise UsageError("there are no tables to draw", origin=Origin(where.name))
+        rows = {n: int(reader.ask(f"SELECT COUNT(*) FROM {quote(n)}")[0][0]) for n in names}
+        title = where.name if "://" in where.name else Path(where.name).name
+        if reader.facts("kerfmark_layouts") is None:
+            return _found(reader, names, rows, title)
+        layout = settled(parse_layout(Ledger(reader).layout, "the layout in the database"), {})
+        told = diagram_of(layout, title, rows)
+        headers = {s: [c.name for c in facts.columns] for s in layout.sources if (facts := reader.facts(view_name(s)))}
+        others = [n for n in names if n not in layout.tables]
+        more = _found(reader, others, rows, title)
+        return Diagram(title, (*told.boxes, *more.boxes), (*told.lines, *more.lines), _as_in_the_files(told.flows, headers))
+
+
+def _as_in_the_files(flows: Sequence[Flow], headers: Mapping[str, Sequence[str]]) -> tuple[Flow, ...]:
+    """The columns of sources in the order in which the views, and so the files, have them."""
+    place = {(s, h): i for s, names in headers.items() for i, h in enumerate(names)}
+    sources = list(dict.fromkeys(f.source for f in flows))
+    return tuple(sorted(flows, key=lambda f: (sources.index(f.source), place.get((f.source, f.header), len(place)))))
+
+
+def _found(reader: Reader, names: list[str], rows: dict[str, int], title: str) -> Diagram:
+    """Tables as the database itself describes them."""
+    boxes, lines = [], []
+    for facts in (f for n in names if (f := reader.facts(n))):
+        boxes.append(Box(facts.name, tuple(_row(facts, i) for i in range(len(facts.columns))), rows[facts.name]))
+        for link in facts.links:
+            optional = any(c.optional for c in facts.columns if c.name in link.columns)
+            single = any(set(u) == set(link.columns) for u in (*facts.unique, facts.key))
+            lines.append(Line(facts.name, link.columns, link.to, optional, single))
+    return Diagram(title, tuple(boxes), tuple(lines))
+
+
+def _row(facts: TableFacts, i: int) -> Row:
+    c = facts.columns[i]
+    return Row(c.name, c.type.lower(), c.name in facts.key, any(c.name in link.columns for link in facts.links),
+               any(c.name in u for u in facts.unique), c.optional)
