@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import random
 from collections.abc import Callable
 from pathlib import Path
+
+import pytest
 
 from conftest import Runner
 from engines import Target
@@ -72,3 +75,17 @@ def test_values_at_the_edges_stay_as_they_are(db: Target, write: Write, kerfmark
     assert db.ask("SELECT big, kg FROM edge WHERE no < 3") == [(999999999999999999, "0"), (-999999999999999999, "1.10")]
     shown = kerfmark("show", db, "edge", "--json").json["tables"][0]["first_rows"][0]
     assert shown[2] == 999999999999999999 and "0001-01-01" in shown
+
+
+@pytest.mark.parametrize("db", ["PostgreSQL", "MariaDB"], indirect=True)
+def test_what_a_server_has_no_room_for_is_told(db: Target, write: Write, kerfmark: Runner) -> None:
+    write("a.csv", "no,text\n1," + "".join(random.Random(1).choices("abcdefghijklmnopqrstuvwxyz", k=20_000)) + "\n2,b\n")
+    layout = ('kerfmark = 1\n[sources.a]\nfile = "a.csv"\n[tables.NAME]\neach_row = true\nknown_by = ["no"]\nlinks = ["long"]\n'
+              'columns = ["no"]\n[tables.long]\nknown_by = ["text"]\ncolumns = ["text"]\n')
+    write("l.toml", layout.replace("NAME", "a" * 70))
+    told = kerfmark("cut", "l.toml", "--into", db, code=2).err
+    assert "is too long for the engine" in told and db.tables() == []
+    write("l.toml", layout.replace("NAME", "a"))
+    done = kerfmark("cut", "l.toml", "--into", db, code=2 if db.engine == "PostgreSQL" else 1).err
+    assert "longer than an index of the server takes" in done or ("refuses rows of long" in done and "truncated" in done)
+    assert db.tables() == []

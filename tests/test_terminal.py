@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import flat_visits
+from conftest import Runner, flat_visits
 from kerfmark.cli.terminal import Bar, Terminal, harmless, plain, size
 from kerfmark.errors import counted
 from kerfmark.verbs.show import ColumnShown, ShowResult, TableShown
@@ -121,3 +121,26 @@ def test_a_reader_that_leaves_ends_the_program_quietly(tmp_path: Path) -> None:
     done = subprocess.run(f"{sys.executable} -m kerfmark measure big.csv --rows 3000 | head -1", shell=True, cwd=tmp_path,
                           capture_output=True, text=True, timeout=60, check=False)
     assert done.stdout.startswith("big.csv  3,000 rows") and "Traceback" not in done.stderr and "rror" not in done.stderr
+
+
+@pytest.mark.parametrize(("line", "wanted", "not_wanted"), [
+    ("kerfmark pro", {"prove"}, {"show"}), ("kerfmark show v.db hi", {"hive"}, {"keeper"}),
+    ("kerfmark undo v.db ", {"1", "--through"}, {"2"}), ("kerfmark cut --as", {"--as-script"}, {"--into"})])
+def test_the_shell_is_told_what_could_follow(visits: Path, kerfmark: Runner, tmp_path: Path, line: str, wanted: set[str],
+                                             not_wanted: set[str]) -> None:
+    kerfmark("cut", "visits.csv", "--into", "v.db")
+    asked = {"COMP_LINE": line, "COMP_POINT": str(len(line)), "_ARGCOMPLETE": "1", "_ARGCOMPLETE_IFS": "\n",
+             "_ARGCOMPLETE_STDOUT_FILENAME": "said"}
+    done = subprocess.run([sys.executable, "-m", "kerfmark"], cwd=tmp_path, env=os.environ | asked, capture_output=True,
+                          check=False)
+    said = {w.strip() for w in (tmp_path / "said").read_text().splitlines()}
+    assert done.returncode == 0 and wanted <= said and not said & not_wanted
+
+
+def test_help_lists_every_command_in_the_order_of_the_work(kerfmark: Runner) -> None:
+    text = kerfmark("--help").out
+    order = [text.index(f"\n  {c} ") for c in ("measure", "mark", "check", "cut", "add", "show", "draw", "prove", "loads", "undo",
+                                               "refresh", "trace", "demo")]
+    assert order == sorted(order)
+    for command in ("measure", "mark", "check", "cut", "add", "show", "draw", "prove", "loads", "undo", "refresh", "trace", "demo"):
+        assert kerfmark(command, "--help").out.count(f"  kerfmark {command}") >= 1

@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     from kerfmark.verbs.measure import MeasureResult, measure
     from kerfmark.verbs.onto import OntoResult, mark_onto
     from kerfmark.verbs.prove import ProveResult, prove
-    from kerfmark.verbs.show import ShowResult, show
+    from kerfmark.verbs.show import RecordResult, ShowResult, show, show_record
     from kerfmark.verbs.undo import RefreshResult, TraceResult, UndoResult, refresh, trace, undo
 
 _HOMES = {
@@ -43,15 +43,16 @@ _HOMES = {
     "loads": "verbs.loads", "LoadsResult": "verbs.loads",
     **dict.fromkeys(("undo", "UndoResult", "refresh", "RefreshResult", "trace", "TraceResult"), "verbs.undo"),
     "check": "verbs.check", "CheckResult": "verbs.check", "cut": "verbs.cut", "CutResult": "verbs.cut",
-    "show": "verbs.show", "ShowResult": "verbs.show", "prove": "verbs.prove", "ProveResult": "verbs.prove",
+    "show": "verbs.show", "ShowResult": "verbs.show",
+    "show_record": "verbs.show", "RecordResult": "verbs.show", "prove": "verbs.prove", "ProveResult": "verbs.prove",
     **dict.fromkeys(("KerfmarkError", "UsageError", "SourceError", "LayoutError", "TargetError", "DataRefused", "Origin"),
                     "errors"),
 }
 __all__ = [
     "AddResult", "CheckResult", "CutResult", "DataRefused", "KerfmarkError", "LayoutError", "LoadsResult", "MarkResult",
-    "MeasureResult", "OntoResult", "Origin", "ProveResult", "Reading", "RefreshResult", "ShowResult", "SourceError", "Steering", "TargetError",
-    "TraceResult", "UndoResult", "UsageError", "Wishes", "__version__", "add", "check", "cut", "loads", "mark", "mark_onto", "measure",
-    "prove", "refresh", "show", "trace", "undo",
+    "MeasureResult", "OntoResult", "Origin", "ProveResult", "Reading", "RecordResult", "RefreshResult", "ShowResult", "SourceError",
+    "Steering", "TargetError", "TraceResult", "UndoResult", "UsageError", "Wishes", "__version__", "add", "check", "cut", "loads",
+    "mark", "mark_onto", "measure", "prove", "refresh", "show", "show_record", "trace", "undo",
 ]
 
 

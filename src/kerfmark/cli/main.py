@@ -17,17 +17,18 @@ DONE, REFUSED, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
 
 _ABOUT = """\
 Turns flat files into several linked tables of a real database, and proves that nothing was lost.
-
+"""
+_GROUPS = (("look before you load", (measure, mark, check)), ("build", (cut, add)), ("look", (show, draw, prove)),
+           ("look back", (loads, undo, refresh, trace)), ("begin", (demo,)))
+"""The commands in the order of the work."""
+_MORE = """
   kerfmark demo                                    the whole story on made-up data
   kerfmark measure inspections-2025.csv
-  kerfmark mark inspections-2025.csv
   kerfmark cut inspections-2025.csv --into apiary.db
   kerfmark add inspections-2026-01.csv --into apiary.db
-  kerfmark show apiary.db
-  kerfmark prove apiary.db
-  kerfmark draw apiary.db -o apiary.svg
 
-A database is the path of an SQLite file, or the URL of one on a server: postgresql://USER@HOST/DATABASE, mysql://USER@HOST/DATABASE.
+kerfmark COMMAND --help tells more, with examples. A database is the path of an SQLite file, or the URL of one on a server:
+postgresql://USER@HOST/DATABASE or mysql://USER@HOST/DATABASE.
 """
 _EXITS = """\
 exit codes: 0 done; 1 refused because of the data, nothing written; 2 wrong usage or unreadable input, nothing written;
@@ -38,17 +39,19 @@ exit codes: 0 done; 1 refused because of the data, nothing written; 2 wrong usag
 def parser() -> argparse.ArgumentParser:
     """The command line."""
     plain = argparse.RawDescriptionHelpFormatter
-    top = argparse.ArgumentParser(prog="kerfmark", description=_ABOUT, epilog=_EXITS, formatter_class=plain, allow_abbrev=False)
+    listed = "".join(f"\n{title}:\n" + "".join(f"  {m.NAME:<9} {m.SUMMARY}\n" for m in modules) for title, modules in _GROUPS)
+    top = argparse.ArgumentParser(prog="kerfmark", description=_ABOUT + listed + _MORE, epilog=_EXITS, formatter_class=plain,
+                                  allow_abbrev=False)
     top.add_argument("--version", action="version", version=f"kerfmark {__version__}")
     common = argparse.ArgumentParser(add_help=False)
     talk = common.add_argument_group("output")
     talk.add_argument("--json", action="store_true", help="the result as one JSON document on standard output")
     talk.add_argument("--quiet", action="store_true", help="nothing on standard error but errors")
     talk.add_argument("--verbose", action="store_true", help="each step and when it started, on standard error")
-    commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True, title="commands, in the order of the work")
-    for module in (measure, mark, check, cut, add, show, prove, loads, undo, refresh, trace, draw, demo):
-        one = commands.add_parser(module.NAME, help=module.SUMMARY, description=module.ABOUT, formatter_class=plain,
-                                  parents=[common], allow_abbrev=False)
+    commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True, title="command")
+    for module in (m for _, modules in _GROUPS for m in modules):
+        one = commands.add_parser(module.NAME, description=module.ABOUT, formatter_class=plain, parents=[common],
+                                  allow_abbrev=False)
         module.arguments(one)
         one.set_defaults(run=module.run, program=main)  # the demo runs the other commands
     return top
@@ -56,7 +59,12 @@ def parser() -> argparse.ArgumentParser:
 
 def main(argv: Sequence[str] | None = None) -> int:
     """Runs one command and returns its exit code."""
-    args = parser().parse_args(argv)
+    whole = parser()
+    if "_ARGCOMPLETE" in os.environ:                    # the shell asks what could follow
+        from kerfmark.cli.completion import complete
+
+        complete(whole)
+    args = whole.parse_args(argv)
     terminal = Terminal(quiet=args.quiet, verbose=args.verbose, as_json=args.json)
     try:
         code: int = args.run(args, terminal)

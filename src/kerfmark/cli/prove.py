@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 
 from kerfmark.cli import database
 from kerfmark.cli.terminal import BAD, GOOD, Terminal
@@ -15,20 +16,32 @@ ABOUT = """\
 Reads the sources again, rejoins the tables, and compares every row and cell. Exit code 1 when anything differs.
 
   kerfmark prove apiary.db
+  kerfmark prove apiary.db --report proof.html                           a page that an auditor can keep
 """
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     database.argument(parser)
+    parser.add_argument("--report", type=Path, metavar="FILE", help="write the proof as one HTML page to keep")
+    parser.add_argument("--replace", action="store_true", help="write the page over a file that exists")
 
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
     from kerfmark.verbs.prove import prove
+    from kerfmark.verbs.sources import saving, writable
 
+    if args.report is not None:
+        writable(args.report, args.replace)
     with terminal.progress() as progress:
         result = prove(database.chosen(args), progress=progress)
+    if args.report is not None:
+        from kerfmark.cli.proof import proof_page
+
+        with saving({args.report: proof_page(result)}):
+            pass
+        terminal.note("wrote ", (str(args.report), BOLD))
     terminal.result(result)
     several = len({p.file for p in result.proofs}) < len(result.proofs)
     for p in result.proofs:

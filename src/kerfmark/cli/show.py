@@ -3,25 +3,30 @@
 from __future__ import annotations
 
 import argparse
+import csv
 import re
+import sys
 from typing import TYPE_CHECKING
 
 from kerfmark.cli import database
 from kerfmark.cli.terminal import FAINT, HEAD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
-from kerfmark.errors import counted
+from kerfmark.errors import UsageError, counted
 
 if TYPE_CHECKING:
-    from kerfmark.verbs.show import TableShown
+    from kerfmark.verbs.show import RecordResult, TableShown
 
 _NUMBERS = r"(tiny|small|big)?int|numeric|decimal|double|real|float"
 NAME = "show"
 SUMMARY = "tables, row counts, keys, links and first rows of a database"
 ABOUT = """\
-Shows what is in a database: its tables with row counts, keys, links and first rows.
+Shows what is in a database: its tables with row counts, keys, links and first rows; one table; or one record with what it leads
+to and what leads to it.
 
   kerfmark show apiary.db
-  kerfmark show apiary.db hive --rows 10
+  kerfmark show apiary.db hive --rows 10 --where "hive_type=National"
+  kerfmark show apiary.db hive 17                                        one record, its parents and its children
+  kerfmark show apiary.db inspections_flat --csv --where "Keeper~Hollis" > hollis.csv
 """
 
 
@@ -29,14 +34,32 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     database.argument(parser)
     parser.add_argument("table", nargs="?", metavar="TABLE", help="one table or view only")
-    parser.add_argument("--rows", type=int, default=3, metavar="N", help="first rows shown of each table (default: 3)")
+    parser.add_argument("key", nargs="?", metavar="KEY", help="one record only, by its primary key")
+    parser.add_argument("--rows", type=int, metavar="N", help="first rows shown of each table (default: 3; with --csv: all)")
+    parser.add_argument("--where", action="append", default=[], metavar="TEST",
+                        help="only rows of which this holds: kg>=5, keeper=Ada, note~dry (contains), note= (is blank); may be "
+                             "repeated")
+    parser.add_argument("--csv", action="store_true", help="the rows of one table as CSV")
 
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
-    from kerfmark.verbs.show import show
+    from kerfmark.verbs.show import rows_of, show, show_record
 
-    result = show(database.chosen(args), args.table, rows=max(args.rows, 0))
+    where, few = database.chosen(args), 3 if args.rows is None else max(args.rows, 0)
+    if args.csv:
+        if args.table is None or args.key is not None or args.json:
+            raise UsageError("CSV is the rows of one table", next="write it like kerfmark show DB TABLE --csv")
+        writer = csv.writer(sys.stdout, lineterminator="\n")
+        for row in rows_of(where, args.table, args.where, None if args.rows is None else few):
+            writer.writerow(["" if v is None else v for v in row])
+        return 0
+    if args.key is not None:
+        record = show_record(where, args.table, args.key, rows=few)
+        terminal.result(record)
+        _tell_record(record, terminal)
+        return 0
+    result = show(where, args.table, rows=few, where=args.where)
     terminal.result(result)
     for i, table in enumerate(result.tables):
         if i:
@@ -46,6 +69,25 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         terminal.say()
         terminal.say("views: ", (", ".join(result.views), BOLD), (" (a source in its flat shape again)", FAINT))
     return 0
+
+
+def _tell_record(result: RecordResult, terminal: Terminal) -> None:
+    key = next(iter(result.record.values.values()), "")
+    terminal.say((result.record.table, HEAD), f" {key}")
+    terminal.table(["column", "value"], [(c, "" if v is None else v) for c, v in result.record.values.items()])
+    for parent in result.parents:
+        terminal.say()
+        terminal.say("leads to ", (parent.table, HEAD), (f"  through {parent.through}", FAINT))
+        terminal.table(["column", "value"], [(c, "" if v is None else v) for c, v in parent.values.items()])
+    for child in result.children:
+        terminal.say()
+        terminal.say(counted(child.rows, "record"), " of ", (child.table, HEAD), (f"  through {child.through}", FAINT))
+        rows = [["" if v is None else v for v in row] for row in child.first_rows]
+        if terminal.fits(child.columns, rows):
+            terminal.table(child.columns, rows)
+        else:
+            terminal.table(["column", *(f"row {i + 1}" for i in range(len(rows)))],
+                           [[c, *(row[i] for row in rows)] for i, c in enumerate(child.columns)])
 
 
 def _tell(table: TableShown, terminal: Terminal) -> None:

@@ -61,12 +61,13 @@ class TableFacts:
 class Reader(Protocol):
     """A database that is being looked at. `name` is what messages call it; a row of a table is called by its number. `nth` is
     what orders the rows of Kerfmark's own tables; `longest_name` the bytes that a name may have (0: any number); `in_order`: a
-    view gives its rows in the order of its first table."""
+    view gives its rows in the order of its first table; `keeps_links`: nobody can leave a link without its record."""
 
     name: str
     nth: str
     longest_name: int
     in_order: bool
+    keeps_links: bool
 
     def ask(self, sql: str) -> Sequence[Sequence[Any]]:
         """The rows that a query gives. Names in it stand in double quotes, texts in single ones."""

@@ -29,6 +29,7 @@ from sqlalchemy.engine import Dialect
 from sqlalchemy.schema import AddConstraint, CreateIndex, CreateTable, SetColumnComment, SetTableComment
 from sqlalchemy.sql.type_api import TypeEngine
 
+from kerfmark.errors import LayoutError
 from kerfmark.layout.model import Layout, TableSpec
 from kerfmark.profile.types import ColumnType
 
@@ -77,6 +78,7 @@ class Way:
 
 def statements(layout: Layout, headers: Mapping[str, Sequence[str]], dialect: Dialect, way: Way) -> Statements:
     """The statements for all tables, links, indexes and views of a layout; `headers` are those of each source."""
+    _refuse_long_names(layout, way.longest)
     metadata = MetaData()
     indexes: list[Index] = []
     called = {n: way.called.get(n, n) for n in layout.tables}
@@ -130,6 +132,16 @@ def statements(layout: Layout, headers: Mapping[str, Sequence[str]], dialect: Di
         made, keys if way.keys_later else [], [spelled(CreateIndex(i)) for i in indexes], links if way.links_later else [],
         [view(layout, source, headers[source], dialect, way.longest) for source in layout.sources],
         comments if dialect.supports_comments and not dialect.inline_comments else [])
+
+
+def _refuse_long_names(layout: Layout, longest: int) -> None:
+    """Raises LayoutError for a table or column whose name has more bytes than the engine takes."""
+    for name, table in layout.tables.items():
+        own = [*layout.key_columns(name), *table.columns, *layout.stored_as(name, list(table.links))]
+        long = next((n for n in (name, *own) if longest and len(n.encode()) > longest), "")
+        if long:
+            raise LayoutError(f'the name "{long}" is too long for the engine', code="layout.name", why=f"it takes {longest} bytes",
+                              next=f"give it a shorter one in tables > {name}")
 
 
 def _in_order(links: Collection[ForeignKeyConstraint]) -> list[ForeignKeyConstraint]:

@@ -31,6 +31,8 @@ DISK: Meaning = ("target.disk", "the disk of the database server is full", "make
 EXISTS: Meaning = ("target.table-exists", "a table or view of that name exists already in the database",
                    "name another schema or database, or rename the table in the layout")
 TOO_WIDE: Meaning = ("target.too-wide", "a table has more or wider columns than the server takes", "split it in the layout")
+KEY_TOO_LONG: Meaning = ("target.too-long", "a value of a key is longer than an index of the server takes",
+                         "let another column be the key (known_by in the layout)")
 REFUSED: Meaning = ("data.refused", "the database refuses a row", "mend the row, or ask who made the rule of the database")
 FAILED: Meaning = ("target.failed", "the database cannot do this", "")
 

@@ -198,7 +198,7 @@ class Adding:
     def _loose(self) -> tuple[str, ...]:
         """What somebody has left without the record it leads to; tables with very many records are not asked."""
         out = []
-        for name, table in self.layout.tables.items():
+        for name, table in self.layout.tables.items() if not self.file.keeps_links else ():
             if table.links and all(self.file.highest(to) <= MOST_WALKED for to in table.parents.values()):
                 out += [f"rows of {name} lead by {c} to records that are no longer there: kerfmark prove tells more"
                         for c in self.file.broken_links(name)]

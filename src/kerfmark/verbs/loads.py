@@ -36,10 +36,11 @@ def loads(database: str | Path) -> LoadsResult:
     """What was loaded into a database, and when. Raises TargetError when Kerfmark did not make it."""
     with database_at(database).reading() as reader:
         ledger = Ledger(reader)
-    return LoadsResult(reader.name, tuple(_shown(ledger, load) for load in ledger.loads))
+    return LoadsResult(reader.name, tuple(shown(ledger, load) for load in ledger.loads))
 
 
-def _shown(ledger: Ledger, load: Load) -> LoadShown:
+def shown(ledger: Ledger, load: Load) -> LoadShown:
+    """A load with its files and what it did."""
     added = {r.table: r.count for r in ledger.added if r.load == load.number}
     changed = {t: n for (number, t), n in ledger.changed.items() if number == load.number}
     return LoadShown(load.number, load.verb, load.at, tuple(f for f in ledger.files if f.load == load.number),

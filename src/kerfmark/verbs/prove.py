@@ -6,24 +6,37 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
+from kerfmark import __version__
 from kerfmark.layout.derive import settled
+from kerfmark.layout.model import Layout
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.prove import SourceProof, prove_source
-from kerfmark.ledger.records import Ledger, LoadedFile
+from kerfmark.ledger.records import Ledger, LoadedFile, RowSetAside
 from kerfmark.profile.encode import EncodedSource, encode, records_of
 from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
-from kerfmark.store.database import database_at
+from kerfmark.store.database import database_at, quote
+from kerfmark.verbs.loads import LoadShown, shown
+from kerfmark.verbs.recording import now
 from kerfmark.verbs.sources import open_loaded
 
 
 @dataclass(frozen=True)
 class ProveResult:
-    """The outcome per source, and the foreign key columns with a value that leads nowhere, as table.column."""
+    """The outcome per source, and the foreign key columns with a value that leads nowhere, as table.column; further what was
+    proven: the loads with their files, rows per table, rows that were set aside, what the layout does on purpose (in words), and
+    the layout itself; when (UTC) and by which version."""
 
     database: str
     proofs: tuple[SourceProof, ...]
     broken_links: tuple[str, ...]
+    loads: tuple[LoadShown, ...]
+    tables: tuple[tuple[str, int], ...]
+    set_aside: tuple[RowSetAside, ...]
+    on_purpose: tuple[str, ...]
+    layout: str
+    at: str
+    version: str
     seconds: float
 
     @property
@@ -57,4 +70,29 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
             proofs.append(prove_source(reader, layout, name, encoded, encoded.source.origin().file, changed, progress, aside,
                                        known))
         broken = tuple(f"{t}.{c}" for t in layout.tables if reader.facts(t) for c in reader.broken_links(t))
-    return ProveResult(where.name, tuple(proofs), broken, round(time.perf_counter() - started, 3))
+        rows = tuple((t, int(reader.ask(f"SELECT COUNT(*) FROM {quote(t)}")[0][0])) for t in layout.tables if reader.facts(t))
+    not_loaded = tuple(r for r in ledger.set_aside if r.load in live and not r.known)
+    return ProveResult(where.name, tuple(proofs), broken, tuple(shown(ledger, load) for load in ledger.live), rows, not_loaded,
+                       tuple(_on_purpose(layout)), ledger.layout, now(), __version__, round(time.perf_counter() - started, 3))
+
+
+def _on_purpose(layout: Layout) -> list[str]:
+    """What a layout makes of the files otherwise than they stand, in words."""
+    out = [f"{n}: {', '.join(s.left_out)} left out" for n, s in layout.sources.items() if s.left_out]
+    for name, table in layout.tables.items():
+        if table.only_rows:
+            out.append(f"{name}: only rows for which {table.only_rows}")
+        for column, c in table.columns.items():
+            said = [f"made clean ({', '.join(c.clean)})"] if c.clean else []
+            said += [f'"{k}" means {v or "a blank"}' if k else f"a blank means {v}" for k, v in c.means.items()]
+            said += [f"a blank becomes {c.default}"] if c.default else []
+            said += [f"unit {c.unit}"] if c.unit else []
+            said += [f"derived: {c.derived}"] if c.derived else []
+            said += [f"of several values of one record, the {c.conflicts}"] if c.conflicts != "refuse" else []
+            out += [f"{name}.{column}: {'; '.join(said)}"] if said else []
+        for link, target in table.links.items():
+            if target.loose or target.missing == "blank":
+                how = [*(["found without regard to case and spaces"] if target.loose else []),
+                       *(["left blank where nothing is found"] if target.missing == "blank" else [])]
+                out.append(f"{name}.{link}: {', '.join(how)}")
+    return out

@@ -128,7 +128,7 @@ class NewTables:
                 yield batch
 
         self.reader.execute("SET unique_checks = 0, foreign_key_checks = 0")
-        self.reader.copy_in(self.called[table], schema.names, passing())
+        self.reader.copy_in(self.called[table], schema.names, passing(), told=table)
         if keys:
             self.reader.copy_in(self.called[companion(table)], [NUMBER, *keys], mine)
         self.connection.commit()

@@ -76,6 +76,7 @@ class MysqlSpeech(Numbered):
     nth = "nth"
     longest_name = 64
     in_order = False
+    keeps_links = True
     outer_first = "STRAIGHT_JOIN"
     drop = "DROP TEMPORARY TABLE"
 
@@ -206,8 +207,9 @@ class MysqlSpeech(Numbered):
             "SELECT column_name, column_type, collation_name FROM information_schema.columns WHERE table_schema = DATABASE() "
             f"AND table_name = {literal(table)}")}
 
-    def copy_in(self, table: str, columns: Sequence[str], batches: Iterable[pa.RecordBatch]) -> None:
-        """Adds rows by LOAD DATA LOCAL; where the server takes no files, by inserts of many rows.
+    def copy_in(self, table: str, columns: Sequence[str], batches: Iterable[pa.RecordBatch], *, told: str = "") -> None:
+        """Adds rows by LOAD DATA LOCAL; where the server takes no files, by inserts of many rows. `told` is what messages call the
+        table.
 
         The server skips what it refuses and only warns, so everything is counted. Raises DataRefused when it has refused a row.
         """
@@ -238,8 +240,10 @@ class MysqlSpeech(Numbered):
             if not self.slow:
                 warnings = self.ask("SHOW WARNINGS LIMIT 3")
                 if warnings or done != rows:
-                    raise DataRefused(f"the database refuses rows of {table}", code="data.refused", origin=Origin(self.name),
-                                      why="; ".join(str(w[2]) for w in warnings) or f"{rows - done} of {rows} rows were not taken",
+                    said = "; ".join(str(w[2]) for w in warnings)
+                    what = f"the database refuses rows of {told or table}"
+                    raise DataRefused(what, code="data.refused", origin=Origin(self.name),
+                                      why=said or f"{rows - done} of {rows} rows were not taken",
                                       next="mend the rows, or ask who made the rule of the database")
                 return
         places = ", ".join(["%s"] * len(columns))

@@ -23,7 +23,7 @@ _STATES = {
     "53300": refused.FULL, "53100": refused.DISK, "57P01": refused.LOST, "57P02": refused.LOST, "57P03": refused.UNREACHABLE,
     "55P03": refused.LOCKED, "40P01": refused.DEADLOCK, "40001": refused.DEADLOCK, "42P07": refused.EXISTS,
     "54011": refused.TOO_WIDE,
-    "08": refused.LOST, "23": refused.REFUSED, "22": refused.REFUSED, "P0": refused.REFUSED,
+    "54000": refused.KEY_TOO_LONG, "08": refused.LOST, "23": refused.REFUSED, "22": refused.REFUSED, "P0": refused.REFUSED,
 }
 _WORDS = {
     "no pg_hba.conf entry": refused.NOT_ADMITTED, "pg_hba.conf rejects": refused.NOT_ADMITTED,

@@ -58,6 +58,7 @@ class PostgresSpeech(Numbered):
     nth = "nth"
     longest_name = 63
     in_order = False
+    keeps_links = True
 
     def __init__(self, name: str, connection: Any) -> None:
         self.name, self.connection = name, connection

@@ -117,6 +117,7 @@ class SqliteSpeech:
     nth = "rowid"
     longest_name = 0
     in_order = True
+    keeps_links = False                                 # they are only looked at where a program asks for it
     name: str
 
     def ask(self, sql: str) -> Sequence[Sequence[Any]]:

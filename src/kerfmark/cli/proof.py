@@ -1,0 +1,49 @@
+"""The proof as a page to keep: what was read, what was built, what was compared and how, and what is otherwise on purpose."""
+
+from __future__ import annotations
+
+from kerfmark.draw.document import Section, document
+from kerfmark.errors import counted
+from kerfmark.verbs.prove import ProveResult
+
+_HOW = ("Each file was read again and its fingerprint taken. The tables were rejoined by the database itself, through the view of "
+        "each source, and every row was compared with the file as a row of typed values, as often as it stands there: numbers as "
+        "numbers, dates as dates, texts to the last letter. Every foreign key was looked up.")
+_COMPARED = ("source", "rows", "cells", "differences", "known already", "rows set aside", "rows left out", "cells changed",
+             "file as it was")
+_READ = ("file", "load", "by", "on (UTC)", "rows", "bytes", "fingerprint (XXH3, 128 bits)")
+
+
+def proof_page(result: ProveResult) -> str:
+    """The page."""
+    rows, cells = sum(p.rows for p in result.proofs), sum(p.cells for p in result.proofs)
+    wrong = sum(p.total for p in result.proofs)
+    verdict = (f"Proven: {counted(rows, 'row')} and {counted(cells, 'cell')} were compared; all are in the database, none too "
+               "many, and every link leads to a record." if result.holds else
+               f"Not proven: {counted(wrong, 'difference')}, {counted(len(result.broken_links), 'broken link')}. See below.")
+    about = f"made on {result.at} (UTC) by Kerfmark {result.version}, in {result.seconds:.1f} seconds"
+    return document(f"Proof of {result.database}", about, verdict, result.holds, [*_wrong(result), *_right(result)])
+
+
+def _wrong(result: ProveResult) -> list[Section]:
+    out = [Section("Links that lead nowhere", result.broken_links)] if result.broken_links else []
+    for p in result.proofs:
+        if p.differences:
+            found = tuple((d.row or "-", d.column or "(all)", d.in_source, d.in_database) for d in p.differences)
+            out.append(Section(f"Differences in {p.source}", (), ("row", "column", "in the file", "in the database"), found))
+    return out
+
+
+def _right(result: ProveResult) -> list[Section]:
+    compared = tuple((p.source, *(f"{n:,}" for n in (p.rows, p.cells, p.total, p.known, p.set_aside, p.left_out, p.changed_cells)),
+                      "no: it has changed" if p.changed else "yes") for p in result.proofs)
+    files = tuple((f.file, load.number, load.verb, load.at, f"{f.rows:,}", f"{f.bytes:,}", f.fingerprint)
+                  for load in result.loads for f in load.files)
+    out = [Section("What was compared", (_HOW,), _COMPARED, compared, (1, 2, 3, 4, 5, 6, 7)),
+           Section("What was read", (), _READ, files, (1, 4, 5)),
+           Section("What was built", (), ("table", "rows"), tuple((t, f"{n:,}") for t, n in result.tables), (1,)),
+           Section("Changed or left out on purpose", result.on_purpose or ("Nothing: every value stands as in the file.",))]
+    if result.set_aside:
+        apart = tuple((r.file, r.sheet, r.row, r.load, r.reason) for r in result.set_aside)
+        out.append(Section("Rows set aside", (), ("file", "sheet", "row", "load", "reason"), apart, (2, 3)))
+    return [*out, Section("The layout", ("By this text the tables were made; the database keeps it.",), text=result.layout)]
