@@ -29,8 +29,8 @@ def document(title: str, about: str, verdict: str, good: bool, sections: Sequenc
         body.append(f"<h2>{said(section.title)}</h2>")
         body += [f"<p>{said(line)}</p>" for line in section.lines]
         if section.heads:
-            narrow = ' style="width: auto; min-width: 22rem"' if len(section.heads) < 3 else ""
-            body.append(f'<div class="wide"><table{narrow}><tr>' + "".join(
+            narrow = ' style="width: fit-content; min-width: 22rem"' if len(section.heads) < 3 else ""
+            body.append(f'<div class="wide"{narrow}><table><tr>' + "".join(
                 f"<th{' class=n' if i in section.right else ''}>{said(h)}</th>" for i, h in enumerate(section.heads)) + "</tr>")
             for row in section.rows:
                 body.append("<tr>" + "".join(f'<td class="{"n" if i in section.right else "name" if i == 0 else ""}">'

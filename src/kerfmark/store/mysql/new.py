@@ -127,12 +127,10 @@ class NewTables:
                 first += batch.num_rows
                 yield batch
 
-        self.reader.execute("SET unique_checks = 0, foreign_key_checks = 0")
         self.reader.copy_in(self.called[table], schema.names, passing(), told=table)
         if keys:
             self.reader.copy_in(self.called[companion(table)], [NUMBER, *keys], mine)
         self.connection.commit()
-        self.reader.execute("SET unique_checks = 1")
 
     def finish(self) -> None:
         """Makes indexes and foreign keys, those of a table at once; `verify` looks whether all links resolve."""
@@ -150,6 +148,7 @@ class NewTables:
             changes.setdefault(self.called[companion(table)], []).append(
                 f"ADD PRIMARY KEY ({NUMBER}), ADD UNIQUE ({own}), ADD FOREIGN KEY ({own}) "
                 f"REFERENCES {quote(self.called[table])} ({own}) ON UPDATE CASCADE ON DELETE CASCADE")
+        self.reader.execute("SET foreign_key_checks = 0")   # else the server would copy the whole table
         for table, some in changes.items():
             self.reader.execute(f"ALTER TABLE {table} {', '.join(some)}")
 

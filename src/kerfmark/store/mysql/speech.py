@@ -229,7 +229,7 @@ class MysqlSpeech(Numbered):
             with (translated(self.name), self.connection.cursor() as cursor, _as_file(counted()) as path,
                   _noticing_the_end(self.connection)):
                 try:
-                    done = cursor.execute(f"LOAD DATA LOCAL INFILE {literal(path)} INTO TABLE {quote(table)} CHARACTER SET utf8mb4 "
+                    done = cursor.execute(f"LOAD DATA LOCAL INFILE {literal(path)} INTO TABLE {quote(table)} CHARACTER SET binary "
                                           f"FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' ({names})")
                 except pymysql.Error as error:
                     if code_of(error) not in _FORBIDDEN or rows:
