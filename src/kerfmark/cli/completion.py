@@ -29,12 +29,9 @@ def _prepare(command: argparse.ArgumentParser) -> None:
 
 def _tables(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
     """The tables and views of an SQLite file; a server is not asked at the press of a key."""
-    from kerfmark.store.database import database_at
+    from kerfmark.verbs.show import names
 
-    if "://" in parsed_args.database:
-        return []
-    with database_at(parsed_args.database).reading() as reader:
-        return [n for n in (*reader.tables(), *reader.views()) if n.startswith(prefix)]
+    return [] if "://" in parsed_args.database else [n for n in names(parsed_args.database) if n.startswith(prefix)]
 
 
 def _loads(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:

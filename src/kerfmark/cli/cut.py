@@ -20,8 +20,9 @@ ROWS_SET_ASIDE = 3
 NAME = "cut"
 SUMMARY = "build a database of linked tables from flat files or a layout"
 ABOUT = """\
-Builds an SQLite database. Given plain files, finds the tables in them first and saves that layout beside the database;
-given a layout, builds exactly what it says. Either the whole database is there afterwards, or everything is as before.
+Builds the tables: an SQLite file, or tables on a server. Given plain files, finds the tables in them first and saves that layout
+(beside the file, or here); given a layout, builds exactly what it says, or fills the tables that are there (kerfmark mark --onto).
+Either all of it is there afterwards, or everything is as before.
 
   kerfmark cut inspections-2025.csv --into apiary.db
   kerfmark cut apiary.layout.toml --into other.db

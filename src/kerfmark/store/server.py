@@ -6,7 +6,8 @@ it follows its table by a foreign key, so that nobody has to look after it.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import abc
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -125,9 +126,52 @@ class Numbered(SharedSql):
         return out
 
 
+class ServerReader(Numbered):
+    """The part of `database.Reader` that is the same for every server: values are asked for as text, in no order."""
+
+    nth = "nth"
+    in_order = False
+    keeps_links = True
+
+    def __init__(self, name: str, connection: Any) -> None:
+        self.name, self.connection = name, connection
+        self.remarks: list[str] = []
+
+    def said(self, expression: str) -> str:
+        """An expression as text."""
+        return self.text(expression)
+
+    def kept(self, expression: str) -> str:
+        """An expression as text."""
+        return self.text(expression)
+
+    def as_stored(self, values: Sequence[Any], type_: pa.DataType) -> pa.Array:
+        """What was said as text."""
+        return as_stored(values, type_)
+
+    @abc.abstractmethod
+    def view_batches(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[pa.RecordBatch]:
+        """See `database.Reader`."""
+
+    def view_rows(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
+        """The rows of a view, one by one."""
+        for batch in self.view_batches(view, columns, types):
+            yield from zip(*(c.to_pylist() for c in batch.columns), strict=True)
+
+
 def natural_keys(layout: Layout) -> dict[str, list[str]]:
     """The tables whose records have a key of their own, and its columns."""
     return {t: layout.key_columns(t) for t in layout.tables if not layout.has_generated_key(t)}
+
+
+def with_companion(batches: Iterable[pa.RecordBatch], keys: Sequence[str], mine: list[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+    """The same batches; the rows that number theirs from 1 are gathered in `mine`, where there are `keys` to know them by."""
+    first = 1
+    for batch in batches:
+        if keys:
+            mine.append(numbered_keys(batch, keys, first))
+        first += batch.num_rows
+        yield batch
 
 
 def numbered_keys(batch: pa.RecordBatch, keys: Sequence[str], first: int) -> pa.RecordBatch:

@@ -84,11 +84,17 @@ def show(database: str | Path, table: str | None = None, *, rows: int = 3, where
     if where and table is None:
         raise UsageError("a test needs a table to test", next="name the table: kerfmark show DB TABLE --where COLUMN=VALUE")
     with database_at(database).reading() as reader:
-        names, views = reader.tables(), reader.views()
+        tables, views = reader.tables(), reader.views()
         if table is not None:
-            names, views = [_existing(reader, table)], []
-        there = [facts for n in names if (facts := reader.facts(n))]
+            tables, views = [_existing(reader, table)], []
+        there = [facts for n in tables if (facts := reader.facts(n))]
         return ShowResult(reader.name, tuple(_shown(reader, facts, rows, where) for facts in there), tuple(views))
+
+
+def names(database: str | Path) -> list[str]:
+    """The tables and views of a database. Raises TargetError when it is none."""
+    with database_at(database).reading() as reader:
+        return [*reader.tables(), *reader.views()]
 
 
 def rows_of(database: str | Path, table: str, where: Sequence[str] = (), rows: int | None = None

@@ -20,9 +20,9 @@ from kerfmark.layout.model import Layout
 from kerfmark.store.database import OWN, PATIENCE, LinkFacts, literal, quote
 from kerfmark.store.ddl import Statements, Way, statements, view_name
 from kerfmark.store.mysql.server import connected
-from kerfmark.store.mysql.speech import MysqlReader, MysqlSpeech, dialect, keyed_type_of, lost, type_of
+from kerfmark.store.mysql.speech import MysqlReader, dialect, keyed_type_of, lost, type_of
 from kerfmark.store.own import NAMES, own_tables
-from kerfmark.store.server import NUMBER, companion, name_taken, natural_keys, numbered_keys
+from kerfmark.store.server import NUMBER, companion, name_taken, natural_keys, with_companion
 
 PART = OWN + "part_"
 _TO_DO = PART + "to_do"
@@ -118,16 +118,7 @@ class NewTables:
         """Puts rows into a table."""
         keys = [] if numbered else self.layout.key_columns(table)
         mine: list[pa.RecordBatch] = []
-
-        def passing() -> Iterable[pa.RecordBatch]:
-            first = 1
-            for batch in batches:
-                if keys:
-                    mine.append(numbered_keys(batch, keys, first))
-                first += batch.num_rows
-                yield batch
-
-        self.reader.copy_in(self.called[table], schema.names, passing(), told=table)
+        self.reader.copy_in(self.called[table], schema.names, with_companion(batches, keys, mine), told=table)
         if keys:
             self.reader.copy_in(self.called[companion(table)], [NUMBER, *keys], mine)
         self.connection.commit()
@@ -186,14 +177,14 @@ class NewTables:
         completed(self.reader)
 
 
-def locked(speech: MysqlSpeech) -> None:
+def locked(speech: MysqlReader) -> None:
     """Takes the lock that lets one program at a time change a database. It goes with the connection."""
     if speech.ask(f"SELECT GET_LOCK(CONCAT('kerfmark.', LEFT(DATABASE(), 50)), {PATIENCE})") != [(1,)]:
         raise TargetError("another program is writing to the database", code="target.locked", origin=Origin(speech.name),
                           next="run the command again when it has finished")
 
 
-def completed(speech: MysqlSpeech) -> None:
+def completed(speech: MysqlReader) -> None:
     """Completes what a program that was killed had still to do after it had named its tables."""
     if speech.facts(_TO_DO) is None or any(re.fullmatch(PART + r"\d+", p) for p in _parts(speech)):
         return
@@ -203,12 +194,12 @@ def completed(speech: MysqlSpeech) -> None:
     speech.execute("SET foreign_key_checks = 1")
 
 
-def _parts(speech: MysqlSpeech) -> list[str]:
+def _parts(speech: MysqlReader) -> list[str]:
     return [r[0] for r in speech.ask("SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() "
                                      f"AND LEFT(table_name, {len(PART)}) = {literal(PART)}")]
 
 
-def _drop(speech: MysqlSpeech, names: Sequence[str]) -> None:
+def _drop(speech: MysqlReader, names: Sequence[str]) -> None:
     if names:
         speech.execute("SET foreign_key_checks = 0")
         speech.execute(f"DROP TABLE IF EXISTS {', '.join(map(quote, names))}")

@@ -19,7 +19,7 @@ from kerfmark.errors import DataRefused, Origin
 from kerfmark.profile.types import ColumnType
 from kerfmark.store.database import OWN, ColumnFacts, LinkFacts, TableFacts, literal, quote
 from kerfmark.store.mysql.server import code_of, translated
-from kerfmark.store.server import Numbered, as_stored
+from kerfmark.store.server import ServerReader, as_stored
 from kerfmark.store.tabbed import spelled, tabbed
 
 _ROWS = 16_384
@@ -70,20 +70,16 @@ def keyed_type_of(type_: ColumnType, among: int) -> Any:
     return String(min(type_.width or most, most))
 
 
-class MysqlSpeech(Numbered):
+class MysqlReader(ServerReader):
     """See `database.Reader` and `sql.SharedSql`."""
 
-    nth = "nth"
     longest_name = 64
-    in_order = False
-    keeps_links = True
     outer_first = "STRAIGHT_JOIN"
     drop = "DROP TEMPORARY TABLE"
 
     def __init__(self, name: str, connection: Any) -> None:
-        self.name, self.connection = name, connection
+        super().__init__(name, connection)
         self.slow = False
-        self.remarks: list[str] = []
 
     @property
     def collation(self) -> str:
@@ -149,9 +145,6 @@ class MysqlSpeech(Numbered):
         """An expression as text."""
         return f"CAST({expression} AS CHAR)"
 
-    said = text
-    kept = text
-
     def given_back(self, table: str, column: str, expression: str) -> str:
         """These engines take text for any type."""
         return expression
@@ -163,10 +156,6 @@ class MysqlSpeech(Numbered):
     def stored(self, values: pa.Array) -> pa.Array:
         """Typed values as these engines take them."""
         return pc.cast(values, pa.int64()) if pa.types.is_boolean(values.type) else spelled(values)
-
-    def as_stored(self, values: Sequence[Any], type_: pa.DataType) -> pa.Array:
-        """What was said as text."""
-        return as_stored(values, type_)
 
     def broken_links(self, table: str) -> list[str]:
         """The foreign key columns of a table with a value that its parent does not have: each distinct value is looked up once."""
@@ -186,11 +175,6 @@ class MysqlSpeech(Numbered):
             while rows := cursor.fetchmany(_ROWS):
                 yield pa.RecordBatch.from_arrays([as_stored(c, t) for c, t in zip(zip(*rows, strict=True), types, strict=True)],
                                                  names=[str(i) for i in range(len(types))])
-
-    def view_rows(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
-        """The rows of a view, one by one."""
-        for batch in self.view_batches(view, columns, types):
-            yield from zip(*(c.to_pylist() for c in batch.columns), strict=True)
 
     def fill_sought(self, table: str, columns: Sequence[tuple[str, pa.Array]], numbers: Any) -> None:
         """A temporary table."""
@@ -258,11 +242,8 @@ class MysqlSpeech(Numbered):
                      f"SET t.{quote(column)} = {value}")
 
 
-class MysqlReader(MysqlSpeech):
-    """A database that is being looked at."""
 
-
-def lost(speech: MysqlSpeech, table: str, link: LinkFacts) -> bool:
+def lost(speech: MysqlReader, table: str, link: LinkFacts) -> bool:
     """Whether a foreign key has a value that its parent does not have."""
     own = ", ".join(f"{quote(c)} AS c{i}" for i, c in enumerate(link.columns))
     filled = " AND ".join(f"{quote(c)} IS NOT NULL" for c in link.columns)

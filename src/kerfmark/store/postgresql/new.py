@@ -19,7 +19,7 @@ from kerfmark.store.ddl import Statements, Way, statements, view_name
 from kerfmark.store.own import NAMES, own_tables
 from kerfmark.store.postgresql.server import connected, translated
 from kerfmark.store.postgresql.speech import PostgresReader, dialect, type_of
-from kerfmark.store.server import NUMBER, companion, name_taken, natural_keys, numbered_keys
+from kerfmark.store.server import NUMBER, companion, name_taken, natural_keys, with_companion
 
 SPELLED = {"text": "text", "any": "text", "moment": "timestamp", "yes_no": "smallint",
            "nth": "nth bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, "}
@@ -102,16 +102,7 @@ class NewSchema:
         """Puts rows into a table."""
         keys = [] if numbered else self.layout.key_columns(table)
         mine: list[pa.RecordBatch] = []
-
-        def passing() -> Iterable[pa.RecordBatch]:
-            first = 1
-            for batch in batches:
-                if keys:
-                    mine.append(numbered_keys(batch, keys, first))
-                first += batch.num_rows
-                yield batch
-
-        self.reader.copy_new(table, schema, passing(), frozen=True)
+        self.reader.copy_new(table, schema, with_companion(batches, keys, mine), frozen=True)
         for batch in mine:
             self.reader.copy_new(companion(table), batch.schema, [batch])
 

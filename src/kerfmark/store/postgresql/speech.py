@@ -15,7 +15,7 @@ from kerfmark.store.ahead import ahead
 from kerfmark.store.database import OWN, ColumnFacts, LinkFacts, TableFacts, literal, quote
 from kerfmark.store.postgresql.binary import END, HEAD, binary, can_be_binary
 from kerfmark.store.postgresql.server import translated
-from kerfmark.store.server import Numbered, as_stored
+from kerfmark.store.server import ServerReader
 from kerfmark.store.tabbed import spelled
 
 _CHUNK = 4_000_000
@@ -52,17 +52,10 @@ def stored(values: pa.Array) -> pa.Array:
     return pc.cast(values, pa.string()) if pa.types.is_boolean(values.type) else spelled(values)
 
 
-class PostgresSpeech(Numbered):
+class PostgresReader(ServerReader):
     """See `database.Reader` and `sql.SharedSql`."""
 
-    nth = "nth"
     longest_name = 63
-    in_order = False
-    keeps_links = True
-
-    def __init__(self, name: str, connection: Any) -> None:
-        self.name, self.connection = name, connection
-        self.remarks: list[str] = []
 
     def ask(self, sql: str) -> list[tuple[Any, ...]]:
         """The rows that a query gives."""
@@ -119,9 +112,6 @@ class PostgresSpeech(Numbered):
         """An expression as text."""
         return f"CAST({expression} AS text)"
 
-    said = text
-    kept = text
-
     def given_back(self, table: str, column: str, expression: str) -> str:
         """What was kept as text, as the type of the column."""
         facts = self.facts(table)
@@ -135,10 +125,6 @@ class PostgresSpeech(Numbered):
     def stored(self, values: pa.Array) -> pa.Array:
         """Typed values as PostgreSQL takes them."""
         return stored(values)
-
-    def as_stored(self, values: Sequence[Any], type_: pa.DataType) -> pa.Array:
-        """What was said as text."""
-        return as_stored(values, type_)
 
     def broken_links(self, table: str) -> list[str]:
         """The foreign key columns of a table with a value that its parent does not have."""
@@ -170,11 +156,6 @@ class PostgresSpeech(Numbered):
                     waiting, size = [], 0
         if waiting:
             yield b"".join(waiting)
-
-    def view_rows(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
-        """The rows of a view, one by one."""
-        for batch in self.view_batches(view, columns, types):
-            yield from zip(*(c.to_pylist() for c in batch.columns), strict=True)
 
     def fill_sought(self, table: str, columns: Sequence[tuple[str, pa.Array]], numbers: Any) -> None:
         """A temporary table, filled by COPY."""
@@ -218,6 +199,3 @@ class PostgresSpeech(Numbered):
         """Gives a column new values."""
         self.execute(f"UPDATE {quote(table)} AS t SET {quote(column)} = {value} FROM {others} WHERE {condition}")
 
-
-class PostgresReader(PostgresSpeech):
-    """A database that is being looked at."""
