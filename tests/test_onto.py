@@ -91,6 +91,10 @@ def test_a_flat_sheet_is_split_over_the_tables(club: Target, write: Write, kerfm
     assert kerfmark("prove", club, "--json").json["holds"]
     assert "hive H0" not in kerfmark("trace", club, "hive", "H2").err
     assert "knows" in kerfmark("cut", "l.toml", "--into", club, code=2).err
+    before_that = club.dump()
+    write("other.csv", "a,b\n1,2\n")                  # what somebody else made is never replaced
+    assert "so they are not replaced" in kerfmark("cut", "other.csv", "--into", club, "--replace", code=2).err
+    assert club.dump() == before_that
     kerfmark("undo", club, 1, "--through")
     assert {t: club.ask(f"SELECT * FROM {t}") for t in before} == before
 

@@ -310,6 +310,13 @@ def literal(value: str) -> str:
     return "'" + value.replace("'", "''") + "'"
 
 
+def not_ours(name: str) -> TargetError:
+    """The error for tables that are not replaced, as Kerfmark has only filled them."""
+    return TargetError("somebody else made the tables there, so they are not replaced", code="target.not-ours", origin=Origin(name),
+                       why="Kerfmark has only put rows into them",
+                       next="kerfmark undo takes these rows away again; to build tables, name another place")
+
+
 def known_already(name: str) -> TargetError:
     """The error for a database that has a ledger, where somebody else's is wanted."""
     return TargetError("Kerfmark knows this database already", code="target.exists", origin=Origin(name),

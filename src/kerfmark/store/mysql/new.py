@@ -17,7 +17,7 @@ import pyarrow as pa
 from kerfmark.address import Address
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
-from kerfmark.store.database import OWN, PATIENCE, LinkFacts, literal, quote
+from kerfmark.store.database import OWN, PATIENCE, LinkFacts, literal, not_ours, quote
 from kerfmark.store.ddl import Statements, Way, statements, view_name
 from kerfmark.store.mysql.server import connected
 from kerfmark.store.mysql.speech import MysqlReader, dialect, keyed_type_of, lost, type_of
@@ -111,6 +111,8 @@ class NewTables:
 
         [(text,)] = self.reader.ask("SELECT layout FROM kerfmark_layouts ORDER BY layout_id DESC LIMIT 1")
         layout = parse_layout(text, "the layout in the database")
+        if layout.existing:
+            raise not_ours(self.where.shown)
         tables = [*map(companion, natural_keys(layout)), *reversed(layout.parents_first()), *NAMES]
         return {view_name(s): "VIEW" for s in layout.sources} | {t: "TABLE" for t in tables if self.reader.facts(t)}
 

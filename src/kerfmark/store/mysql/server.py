@@ -47,8 +47,11 @@ def translated(name: str) -> contextlib.AbstractContextManager[None]:
     return refused.in_our_words(name, pymysql.Error, _CODES, code_of, {"tls": refused.TLS, "ssl": refused.TLS})
 
 
-def connected(where: Address) -> Any:
-    """A connection; nothing commits by itself but changes of the structure. Raises TargetError when there is none."""
+def connected(where: Address, *, only_reading: bool = False) -> Any:
+    """A connection; nothing commits by itself but changes of the structure. Raises TargetError when there is none.
+
+    A connection that may load files gives the server whatever file it asks for, so one that is `only_reading` may not.
+    """
     try:
         import pymysql
     except ImportError as error:
@@ -58,8 +61,9 @@ def connected(where: Address) -> Any:
     from pymysql.converters import conversions
 
     as_said = dict.fromkeys((FIELD_TYPE.DATE, FIELD_TYPE.NEWDATE, FIELD_TYPE.DATETIME, FIELD_TYPE.TIMESTAMP, FIELD_TYPE.TIME), str)
-    arguments: dict[str, Any] = mysql_arguments(where) | {"autocommit": False, "local_infile": True, "conv": conversions | as_said,
-                                          "connect_timeout": 10, "client_flag": CLIENT.FOUND_ROWS}
+    arguments: dict[str, Any] = mysql_arguments(where) | {
+        "autocommit": False, "local_infile": not only_reading, "conv": conversions | as_said, "connect_timeout": 10,
+        "client_flag": CLIENT.FOUND_ROWS}
     with translated(where.shown):
         try:
             connection = pymysql.connect(**arguments)
@@ -92,7 +96,7 @@ class MysqlServer(Server):
         from kerfmark.store.mysql.new import completed
         from kerfmark.store.mysql.speech import MysqlReader
 
-        connection = connected(self.where)
+        connection = connected(self.where, only_reading=True)
         try:
             reader = MysqlReader(self.name, connection)
             with contextlib.suppress(TargetError):      # whoever may only read leaves it as it is

@@ -14,7 +14,7 @@ import pyarrow as pa
 from kerfmark.address import Address
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
-from kerfmark.store.database import literal, quote
+from kerfmark.store.database import literal, not_ours, quote
 from kerfmark.store.ddl import Statements, Way, statements, view_name
 from kerfmark.store.own import NAMES, own_tables
 from kerfmark.store.postgresql.server import connected, translated
@@ -91,6 +91,8 @@ class NewSchema:
 
         [(text,)] = self.reader.ask("SELECT layout FROM kerfmark_layouts ORDER BY layout_id DESC LIMIT 1")
         old = parse_layout(text, "the layout in the database")
+        if old.existing:
+            raise not_ours(self.where.shown)
         for source in old.sources:
             self.execute(f"DROP VIEW IF EXISTS {quote(view_name(source))}")
         for table in natural_keys(old):

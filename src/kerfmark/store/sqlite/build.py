@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
@@ -20,7 +21,7 @@ from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
 from kerfmark.store.ahead import ahead
-from kerfmark.store.database import quote
+from kerfmark.store.database import not_ours, quote
 from kerfmark.store.own import SQLITE, own_tables
 from kerfmark.store.sqlite.files import broken_links, is_database, translated
 
@@ -60,6 +61,8 @@ class NewFile:
         if target.exists() and not is_database(target):
             raise TargetError("this file is no SQLite database, so it is not replaced", code="target.not-a-database",
                               origin=Origin(str(target)), next="name another file, or remove this one yourself")
+        if target.exists() and _only_filled(target):
+            raise not_ours(str(target))
         if not target.parent.is_dir():
             raise TargetError("the folder for the database does not exist", code="target.no-folder",
                               origin=Origin(str(target)), next=f"make the folder {target.parent} first")
@@ -184,6 +187,14 @@ class NewFile:
         except OSError as error:
             raise TargetError("the database cannot be written there", code="target.unwritable",
                               origin=Origin(str(self.target)), why=str(error.strerror)) from error
+
+
+def _only_filled(path: Path) -> bool:
+    """Whether somebody else made the tables of a database that Kerfmark has put rows into."""
+    with contextlib.suppress(sqlite3.Error), contextlib.closing(sqlite3.connect(path)) as db:
+        [(text,)] = db.execute("SELECT layout FROM kerfmark_layouts ORDER BY layout_id DESC LIMIT 1").fetchall()
+        return bool(re.search(r"(?m)^existing *= *true", text))
+    return False
 
 
 def _is_running(process: int) -> bool:
