@@ -188,7 +188,10 @@ def as_stored(values: Sequence[Any], type_: pa.DataType) -> pa.Array:
     import pyarrow as pa
     import pyarrow.compute as pc
 
-    texts = pa.array([None if v is None else str(v) for v in values], pa.string())
+    try:
+        texts = pa.array(values, pa.string())
+    except pa.ArrowTypeError:                           # the driver has not given all as text
+        texts = pa.array([None if v is None else str(v) for v in values], pa.string())
     return texts if pa.types.is_string(type_) else pc.cast(texts, type_)
 
 
