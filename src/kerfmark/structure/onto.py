@@ -71,9 +71,8 @@ class TableThere:
 
 @dataclass(frozen=True)
 class Fed:
-    """A source column and the column that it feeds, and why (in words). `link` is the foreign key through whose record it is found
-    by value; ""
-    where it stands in a record of its own row."""
+    """A source column and the column that it feeds, and why (in words). `link` is the foreign key by which the record is found by
+    value ("": the record is one of the row itself)."""
 
     source: str
     header: str
@@ -113,6 +112,8 @@ def onto(sources: Mapping[str, EncodedSource], types: Mapping[str, Sequence[Colu
 
 
 class _Mapping:
+    """Where the columns of some sources go, found step by step: places, tables with a record per row, what is left over."""
+
     def __init__(self, sources: Mapping[str, EncodedSource], types: Mapping[str, Sequence[ColumnType]],
                  specs: Mapping[str, SourceSpec], there: Sequence[TableThere]) -> None:
         self.sources, self.types, self.specs = sources, types, specs
