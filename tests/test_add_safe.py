@@ -212,8 +212,8 @@ class History(RuleBasedStateMachine):
             path.write_text(path.read_text().replace(",0.", ",9.", 1) + f"{self.made * 1000 + 500 + at},1.5,H1,A1,K1\n"
                             if f"{self.made * 1000 + 500 + at}," not in path.read_text() else path.read_text())
             if kerfmark.refresh(self.db).changed:
-                loads = [n.number for n in kerfmark.loads(self.db).loads if not n.undone_at]
-                self.live = [(n, name) for n, (_, name) in zip(loads, self.live, strict=True)]
+                # a file that is loaded anew comes after those that were left alone
+                self.live = [(n.number, n.files[0].file) for n in kerfmark.loads(self.db).loads if not n.undone_at]
 
     @invariant()
     def the_same_as_from_scratch(self) -> None:
