@@ -89,7 +89,9 @@ def test_a_flat_sheet_is_split_over_the_tables(club: Target, write: Write, kerfm
     said = club.ask("SELECT hive_no, full_name FROM visit JOIN keeper ON keeper.id = keeper_id WHERE visit_no = 4")
     assert said == [("H0", "Cy")]
     assert kerfmark("prove", club, "--json").json["holds"]
-    assert "hive H0" not in kerfmark("trace", club, "hive", "H2").err
+    assert "came with load 1" in (told := kerfmark("trace", club, "hive", "H2").out) and "first in sheet.csv, row 3" in told
+    assert "no script makes them" in kerfmark("cut", "l.toml", "--as-script", "x.sql", "--for", "sqlite", code=2).err
+    assert "add just this, unless the database refuses it" in kerfmark("check", "l.toml", "more.csv").out
     assert "knows" in kerfmark("cut", "l.toml", "--into", club, code=2).err
     before_that = club.dump()
     write("other.csv", "a,b\n1,2\n")                  # what somebody else made is never replaced
@@ -119,10 +121,15 @@ def test_what_the_database_refuses_is_told_with_its_row(club: Target, write: Wri
 
 def test_columns_without_a_home_and_required_ones_without_a_source(club: Target, write: Write, kerfmark: Runner) -> None:
     write("sheet.csv", SHEET)
+    told = kerfmark("mark", "sheet.csv", "--onto", club, "--put", "Weather=nowhere", code=2).err
+    assert '("Weather")' in told and "visit" in told
+    assert "decide where columns go" in kerfmark("mark", "sheet.csv", "--onto", club, "--known-by", "Hive", code=2).err
     told = kerfmark("mark", "sheet.csv", "--onto", club, "--put", "Weather=visit", "-o", "l.toml").out
     assert "without a home" not in told and "left alone: fee" in told
     kerfmark("cut", "l.toml", "--into", club)
     assert club.ask("SELECT weather FROM visit") == ["dry", "wet", "dry"] and kerfmark("prove", club, "--json").json["holds"]
+    told = kerfmark("mark", "sheet.csv", "--put", "Weather=visit", code=2).err
+    assert "name it with --onto" in told
     assert "knows these tables already" in kerfmark("mark", "sheet.csv", "--onto", club, code=2).err
 
 

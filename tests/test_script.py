@@ -105,6 +105,10 @@ def test_scripts_for_engines_that_are_not_run_here(kerfmark: Runner, tmp_path: P
     assert 'inspection.inspection_date AS "Date"' in text and "calm NUMERIC(1, 0)" in text and " AS apiary ON" not in text
 
 
+def test_known_is_for_tables_that_are_there(visits: Path, kerfmark: Runner) -> None:
+    assert "knows no records yet" in kerfmark("cut", "visits.csv", "--into", "v.db", "--known", "keep", code=2).err
+
+
 def test_a_script_is_asked_for_rightly_and_overwrites_nothing(visits: Path, kerfmark: Runner, tmp_path: Path) -> None:
     assert "say where the tables go" in kerfmark("cut", "visits.csv", code=2).err
     assert "say where the tables go" in kerfmark("cut", "visits.csv", "--as-script", "s.sql", code=2).err

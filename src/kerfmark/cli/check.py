@@ -73,8 +73,8 @@ def _tell(result: CheckResult, terminal: Terminal) -> None:
         tell_group(group, terminal)
     terminal.say()
     if not result.problems:
-        terminal.say(("fits  ", GOOD), "everything: a cut from ", (result.layout, BOLD), " would build just this "
-                     f"({result.seconds:.1f} s)")
+        done = "add just this, unless the database refuses it by a rule of its own" if result.existing else "build just this"
+        terminal.say(("fits  ", GOOD), "everything: a cut from ", (result.layout, BOLD), f" would {done} ({result.seconds:.1f} s)")
         return
     kinds = sum(g.severity == "broken" for g in result.groups)
     perhaps = "" if result.complete else ", and perhaps more: it ended early"

@@ -83,10 +83,15 @@ def steering(args: argparse.Namespace) -> Steering:
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
-    from kerfmark.verbs.mark import mark
+    from kerfmark.verbs.mark import Steering, mark
 
     if args.onto:
+        if steering(args) != Steering():
+            raise UsageError("the tables of the database decide where columns go",
+                             next="leave out what steers a proposal of new tables, and edit the layout that --onto writes")
         return _onto(args, terminal)
+    if args.put or args.schema:
+        raise UsageError("--put and --schema need a database", next="name it with --onto")
     with terminal.progress() as progress:
         result = mark(args.inputs, args.output, steering=steering(args), reading=reading.chosen(args), replace=args.replace,
                       progress=progress)

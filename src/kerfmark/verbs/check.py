@@ -66,9 +66,11 @@ class Group:
 
 @dataclass(frozen=True)
 class CheckResult:
-    """What a cut would do. `problems` counts those that would refuse it; with `complete` false, there may be more."""
+    """What a cut would do. `problems` counts those that would refuse it; with `complete` false, there may be more. `existing`: it
+    would fill tables that are there, whose own rules are asked only then."""
 
     layout: str
+    existing: bool
     sources: tuple[SourceChecked, ...]
     tables: tuple[TableChecked, ...]
     links: tuple[LinkCount, ...]
@@ -97,7 +99,7 @@ def check(layout: str | Path, files: Sequence[str | Path] = (), *, places: int |
     progress("rehearsing", 0, 0)
     done = rehearse(spec, encoded, enough=stop_after, odd=not stop_after)
     return CheckResult(
-        str(path), tuple(_source(n, e, done) for n, e in encoded.items()), _tables(spec, done), tuple(done.links),
+        str(path), spec.existing, tuple(_source(n, e, done) for n, e in encoded.items()), _tables(spec, done), tuple(done.links),
         done.problems.total, told_groups(done.problems, encoded, places), done.complete,
         round(time.perf_counter() - started, 3))
 

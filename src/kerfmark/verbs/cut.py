@@ -98,10 +98,17 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
     """
     started = time.perf_counter()
     paths = [Path(p) for p in inputs]
+    if known and not any(p.suffix.lower() == ".toml" for p in paths):
+        raise _known_without_records()
     database = database_at(into) if script is None else ScriptFile(Path(script), engine)
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
         layout, text = read_layout(paths[0])
-        if layout.existing and script is None:
+        if layout.existing and script is not None:
+            raise UsageError("the tables of this layout are in a database already, so no script makes them",
+                             origin=Origin(str(paths[0])), next="say --into DB to fill them")
+        if known and not layout.existing:
+            raise _known_without_records()
+        if layout.existing:
             return fill(layout, text, paths[0].parent, into, known=known, set_aside=set_aside, replace=replace,
                         progress=progress)
     new = database.new(replace)                         # a target that will not do is told before the work
@@ -142,6 +149,11 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
         (*proposal.notes, *((database.name, r) for r in new.remarks)), tuple(done.links), len(done.set_aside),
         tuple(map(str, rejects)),
         done.left_out, round(time.perf_counter() - started, 3))
+
+
+def _known_without_records() -> UsageError:
+    return UsageError("a new database knows no records yet", next="leave out --known; it is for a layout of tables that are there "
+                      "(kerfmark mark --onto), and for kerfmark add")
 
 
 def _refuse_other_layout(path: Path, text: str, replace: bool) -> None:

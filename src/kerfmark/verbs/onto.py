@@ -84,8 +84,9 @@ def mark_onto(inputs: Sequence[str | Path], database: str | Path, layout: str | 
         source = next((n for n, h in homeless if h == header), None)
         spec = found_.layout.tables.get(table)
         if source is None or spec is None or spec.source != source:
-            raise UsageError(f'"{header}" cannot be put into {table}', next="name a column without a home, and a table that its "
-                             "source feeds: " + ", ".join(f'"{h}"' for _, h in homeless))
+            raise UsageError(f'"{header}" cannot be put into {table}',
+                             next="name a column without a home (" + ", ".join(f'"{h}"' for _, h in homeless)
+                             + f") and a table that its source feeds ({', '.join(found_.layout.tables)})")
         column = next(t for c, t in zip(sources[source].columns, types[source], strict=True) if c.header == header)
         taken = {c.name for t in there if t.name == table for c in t.columns} | {*spec.columns}
         text = with_column(text, source, table, free_name(snake(header), taken, f"{table}_{snake(header)}"), header, str(column))

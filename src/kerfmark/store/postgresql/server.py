@@ -81,7 +81,8 @@ class PostgresServer(Server):
                 connection.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY")
                 reader = PostgresReader(self.name, connection)
                 if not reader.ask("SELECT current_schema()")[0][0]:
-                    raise TargetError("there is no such schema in the database", code="target.missing", origin=Origin(self.name))
+                    raise TargetError("there is no such schema in the database", code="target.missing", origin=Origin(self.name),
+                                      next="check the name after --schema")
                 yield reader
         finally:
             connection.close()
