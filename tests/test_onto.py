@@ -17,8 +17,8 @@ from engines import Target
 from kerfmark.layout.model import SourceSpec
 from kerfmark.profile.encode import EncodedColumn, EncodedSource
 from kerfmark.profile.recognise import settle
+from kerfmark.profile.types import declared_type
 from kerfmark.structure.onto import ColumnThere, TableThere, onto
-from kerfmark.verbs.onto import _type
 
 Write = Callable[..., Path]
 KEY = {"SQLite": "INTEGER PRIMARY KEY AUTOINCREMENT", "PostgreSQL": "integer GENERATED ALWAYS AS IDENTITY PRIMARY KEY",
@@ -178,7 +178,7 @@ def mapped(source: EncodedSource, *tables: TableThere) -> dict[str, tuple[str, s
 
 
 def column(name: str, type_: str = "text", optional: bool = True, **more: Any) -> ColumnThere:
-    return ColumnThere(name, _type(type_), optional, **more)
+    return ColumnThere(name, declared_type(type_), optional, **more)
 
 
 def test_a_table_that_leads_to_another_twice_is_found_by_the_names_of_the_links() -> None:
@@ -204,4 +204,4 @@ def test_values_that_are_there_outweigh_names_that_are_not_alike() -> None:
     ("tinyint(1)", "boolean"), ("numeric(8,2)", "decimal(8,2)"), ("DECIMAL(9)", "integer"), ("double precision", "real"),
     ("timestamp without time zone", "timestamp"), ("date", "date"), ("time without time zone", "time"), ("", "text")])
 def test_the_engines_types_in_our_words(declared: str, ours: str) -> None:
-    assert str(_type(declared)) == ours
+    assert str(declared_type(declared)) == ours

@@ -57,7 +57,7 @@ def test_rows_come_back_as_they_went_in(reader: PostgresReader, table: tuple[lis
     reader.copy_new("t", batch.schema, [batch, batch.slice(1)])
     wanted = [list(r) for r in zip(*(c.to_pylist() for c in map(stored, batch.columns)), strict=True)]
     types = [stored(c).type for c in batch.columns]
-    got = [list(r) for r in reader.view_rows("t", batch.schema.names, types)]
+    got = [list(r) for r in reader.rows("t", batch.schema.names, types)]
     assert got == wanted + wanted[1:]
     reader.connection.rollback()
 

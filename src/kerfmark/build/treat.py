@@ -13,6 +13,7 @@ from kerfmark.layout.model import ColumnSpec
 from kerfmark.profile.convert import to_typed
 from kerfmark.profile.encode import EncodedColumn
 from kerfmark.profile.types import ColumnType
+from kerfmark.read.mended import GUARDED
 
 
 def treated(column: EncodedColumn, spec: ColumnSpec) -> EncodedColumn:
@@ -48,6 +49,7 @@ _WAYS = {
     "trim": pc.utf8_trim_whitespace,
     "spaces": lambda texts: pc.utf8_trim_whitespace(pc.replace_substring_regex(texts, r"[\s\x{00a0}\x{202f}]+", " ")),
     "lower": pc.utf8_lower, "upper": pc.utf8_upper, "capitals": pc.utf8_title,
+    "apostrophes": lambda texts: pc.replace_substring_regex(texts, GUARDED, r"\1"),
     "unicode": lambda texts: pc.utf8_normalize(texts, form="NFC"),
 }
 

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 
 from kerfmark import __version__
 from kerfmark.address import PASSWORD
-from kerfmark.cli import add, check, cut, demo, draw, loads, mark, measure, prove, refresh, show, trace, undo
+from kerfmark.cli import add, check, cut, demo, draw, export, loads, mark, measure, prove, refresh, show, trace, undo
 from kerfmark.cli.terminal import Terminal
 from kerfmark.errors import DataRefused, KerfmarkError
 
@@ -19,7 +19,7 @@ _ABOUT = """\
 Turns flat files into several linked tables of a real database, and proves that nothing was lost.
 """
 _GROUPS = (("look before you load", (measure, mark, check)), ("build", (cut, add)), ("look", (show, draw, prove)),
-           ("look back", (loads, undo, refresh, trace)), ("begin", (demo,)))
+           ("look back", (loads, undo, refresh, trace)), ("take it out again", (export,)), ("begin", (demo,)))
 """The commands in the order of the work."""
 _MORE = """
   kerfmark demo                                    the whole story on made-up data

@@ -40,7 +40,7 @@ def _said(value: Any) -> Any:
 
 Spellings = Annotated[tuple[str, ...], BeforeValidator(_texts)]
 Spelling = Annotated[str, BeforeValidator(_said)]
-Clean = Literal["trim", "spaces", "lower", "upper", "capitals", "unicode"]
+Clean = Literal["trim", "spaces", "lower", "upper", "capitals", "unicode", "apostrophes"]
 Conflicts = Literal["refuse", "first", "last", "most frequent"]
 Known = Literal["", "refuse", "keep", "fill", "overwrite", "add"]
 Missing = Literal["create", "refuse", "blank"]

@@ -24,7 +24,7 @@ from kerfmark.profile.codes import combine, first_rows
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.progress import Progress
 from kerfmark.store.database import Reader, quote
-from kerfmark.store.ddl import view_columns, view_name
+from kerfmark.store.views import view_columns, view_name
 
 SHOWN = 20
 """Differences listed before the rest is only counted."""
@@ -191,7 +191,7 @@ class _Expected:
 
     def asked(self, source: str) -> tuple[str, list[str], list[pa.DataType]]:
         """The view of the source, the names that the headers have there, and the types of the columns."""
-        return view_name(source), [self.named[h] for h in self.headers], [v.type for v in self.values]
+        return quote(view_name(source)), [quote(self.named[h]) for h in self.headers], [v.type for v in self.values]
 
     def row(self, n: int) -> tuple[Any, ...]:
         """One row."""
@@ -221,7 +221,7 @@ def _same_in_order(reader: Reader, source: str, expected: _Expected, progress: P
     """Whether the view's rows are the source's, one after the other (`more` rows may follow), and how many these are."""
     at = 0
     try:
-        for batch in reader.view_batches(*expected.asked(source)):
+        for batch in reader.batches(*expected.asked(source)):
             batch = batch.slice(0, expected.rows - at) if more else batch
             end = at + batch.num_rows
             if end > expected.rows or not all(
@@ -240,7 +240,7 @@ def _same_in_any_order(reader: Reader, source: str, expected: _Expected, progres
     wide = range(len(expected.headers))
     codes: list[list[np.ndarray]] = [[] for _ in wide]
     at = 0
-    for batch in reader.view_batches(*expected.asked(source)):
+    for batch in reader.batches(*expected.asked(source)):
         for i in wide:
             cells = batch.column(i)
             found = pc.fill_null(pc.index_in(cells, expected.values[i]), -1).to_numpy(zero_copy_only=False)
@@ -264,7 +264,7 @@ def _same_in_any_order(reader: Reader, source: str, expected: _Expected, progres
 def _differences(reader: Reader, source: str, expected: _Expected, named: int) -> tuple[tuple[Difference, ...], int]:
     """What differs when rows are compared as a multiset; `named` rows may be there beside. Slow, and only walked when
     something does."""
-    found = Counter(tuple(_typed(v) for v in row) for row in reader.view_rows(*expected.asked(source)))
+    found = Counter(tuple(_typed(v) for v in row) for row in reader.rows(*expected.asked(source)))
     lost: list[int] = []
     for n in range(expected.rows):
         row = tuple(_typed(v) for v in expected.row(n))

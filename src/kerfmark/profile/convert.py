@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from decimal import Decimal
 
 import numpy as np
 import pyarrow as pa
@@ -80,7 +81,7 @@ def to_text(values: pa.Array, type_: ColumnType) -> pa.StringArray:
         true, false = type_.form.split("/")
         return pc.if_else(values, true, false)
     if kind == "decimal":
-        texts = pc.cast(values, pa.string())
+        texts = decimal_texts(values)
         if not type_.padded:
             texts = pc.replace_substring_regex(texts, r"\.?0+$" if type_.scale else "$^", "") if type_.scale else texts
         texts = pc.replace_substring(texts, ".", type_.mark) if type_.mark != "." else texts
@@ -89,6 +90,22 @@ def to_text(values: pa.Array, type_: ColumnType) -> pa.StringArray:
         return _spell_moments(values, type_)
     texts = pc.cast(values, pa.string())
     return _with_thousands(texts, type_) if type_.thousands else texts
+
+
+def decimal_texts(values: pa.Array) -> pa.StringArray:
+    """Decimals with all their places."""
+    texts = pc.cast(values, pa.string())
+    if pc.any(pc.match_substring(texts, "E")).as_py():  # Arrow says 0E-8 for 0.00000000
+        return pa.array([None if t is None else format(Decimal(t), "f") for t in texts.to_pylist()], pa.string())
+    return texts
+
+
+def one_after_the_other(texts: pa.StringArray) -> memoryview:
+    """The bytes of texts, without anything between them."""
+    if not len(texts):
+        return memoryview(b"")
+    offsets = np.frombuffer(texts.buffers()[1], np.int32)[texts.offset:texts.offset + len(texts) + 1]
+    return memoryview(texts.buffers()[2] or b"")[int(offsets[0]):int(offsets[-1])]
 
 
 def _with_thousands(texts: pa.StringArray, type_: ColumnType) -> pa.StringArray:

@@ -140,3 +140,31 @@ def parse_type(text: str, usual: Mapping[str, str] = MappingProxyType({})) -> Co
 
 
 _EXAMPLE = {"date": "YYYY-MM-DD", "timestamp": "YYYY-MM-DD hh:mm:ss", "time": "hh:mm"}
+
+_DECLARED: tuple[tuple[str, Kind], ...] = (
+    ("bool", "boolean"), ("tinyint(1)", "boolean"), ("bit(1)", "boolean"), ("int", "integer"), ("serial", "integer"),
+    ("numeric", "decimal"), ("decimal", "decimal"), ("double", "real"), ("float", "real"), ("real", "real"),
+    ("timestamp", "timestamp"), ("datetime", "timestamp"), ("date", "date"), ("time", "time"))
+
+
+def declared_type(sql: str) -> ColumnType:
+    """A type as a database declares it, in our words; without a form, for its values are no texts."""
+    low = sql.lower()
+    kind: Kind = next((k for words, k in _DECLARED if words in low and "interval" not in low), "text")
+    size = [int(n) for n in re.findall(r"\d+", low.split("(", 1)[1])] if "(" in low else []
+    if kind == "decimal":
+        if not size:
+            return ColumnType("decimal", 38, 10, plain_form(10))
+        scale = size[1] if len(size) > 1 else 0
+        return ColumnType("decimal", size[0], scale, plain_form(scale)) if scale else INTEGER
+    if kind == "text":
+        return ColumnType("text", width=size[0]) if size and "char" in low else TEXT
+    return ColumnType(kind)
+
+
+def canonical(type_: ColumnType) -> ColumnType:
+    """The same type, its values spelled as programs do: 1234.50, 2025-04-01, 2025-04-01 08:30:00, true."""
+    return replace(type_, form=plain_form(type_.scale) if type_.kind == "decimal" else _CANONICAL.get(type_.kind, ""))
+
+
+_CANONICAL = _EXAMPLE | {"time": "hh:mm:ss", "boolean": "true/false"}

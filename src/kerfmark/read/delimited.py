@@ -81,6 +81,7 @@ class DelimitedSource:
         self.fingerprint, self.size, self.skipped = "", 0, 0
         self.ragged: list[RaggedRow] = []
         self.skip_rows: tuple[str, ...] = ()
+        self.may_be_empty = False                       # a table may have no rows; a file that came in should
         self._of_header = header_remarks(cells, self.headers, header_row) if header_row else []
         self.remarks: list[Remark] = []
 
@@ -145,7 +146,7 @@ class DelimitedSource:
         self.remarks = [*self._of_header, *self._remarks(misquoted, bad)]
         self.skipped = len(numbers.skipped)
         numbers.skipped = sorted([*numbers.skipped, *(at for at, _, _ in ragged)])
-        if not first:
+        if not first and not self.may_be_empty:
             raise SourceError(
                 "the file has a header but no rows", code="source.no-rows", origin=self.origin(),
                 next="check that the export was complete",

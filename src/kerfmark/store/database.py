@@ -105,12 +105,29 @@ class Reader(Protocol):
         """Typed values as the engine takes and gives them."""
         ...
 
-    def view_batches(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[pa.RecordBatch]:
-        """The rows of a view; types as `stored` gives them. Raises OSError when a cell has another."""
+    def batches(self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType], order: str = "") -> Iterator[pa.RecordBatch]:
+        """What SQL expressions give for each of some rows (what stands after FROM), in no order unless one is asked for; types as
+        `stored` gives them. Raises OSError when a cell has another."""
         ...
 
-    def view_rows(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
+    def rows(self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
         """The same, one by one, whatever the cells are."""
+        ...
+
+    def odd(self, rows: str, cells: Sequence[str], types: Sequence[ColumnType]) -> list[int]:
+        """Which of some expressions give a cell that is no value of its type, where the engine does not make sure."""
+        ...
+
+    def readable(self, expression: str) -> str:
+        """An SQL expression as text, whatever it gives."""
+        ...
+
+    def hexadecimal(self, expression: str) -> str:
+        """An SQL expression for bytes, as hexadecimal digits."""
+        ...
+
+    def dialect(self) -> Any:
+        """The engine's SQL, as SQLAlchemy calls it."""
         ...
 
     def broken_links(self, table: str) -> list[str]:

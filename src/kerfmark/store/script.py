@@ -19,11 +19,13 @@ import pyarrow.compute as pc
 from kerfmark.errors import Origin, TargetError, UsageError
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
-from kerfmark.store.database import Changing, Reader
-from kerfmark.store.ddl import Way, quoting, statements
+from kerfmark.store.copied import as_they_are, counting_key
+from kerfmark.store.database import Changing, Reader, TableFacts
+from kerfmark.store.ddl import Statements, Way, statements
 from kerfmark.store.own import SQLITE, own_tables
 from kerfmark.store.server import NUMBER, companion, natural_keys, numbered_keys
 from kerfmark.store.tabbed import spelled
+from kerfmark.store.views import quoting, view
 
 ENGINES = ("postgresql", "mariadb", "mysql", "sqlite", "sqlserver", "oracle")
 _ROWS = 500
@@ -261,23 +263,36 @@ class NewScript:
 
     def create(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
         """Writes how the tables are made."""
-        self.layout = layout
-        self._statements = statements(layout, headers, self.dialect, self.speech.way)
+        self._counting = {t: layout.key_of(t) for t in layout.tables if layout.has_generated_key(t)}
+        self._numbered = natural_keys(layout) if self.speech.own and self.engine != "sqlite" else {}
+        self._with_ledger = self.speech.own is not None
+        self._begin(statements(layout, headers, self.dialect, self.speech.way))
+
+    def create_again(self, tables: Sequence[TableFacts], types: Mapping[str, Mapping[str, ColumnType]], layout: Layout | None,
+                     headers: Mapping[str, Sequence[str]]) -> None:
+        """Writes how tables are made that a database has, parents first, without a ledger; with the views of a layout."""
+        self._counting = {t.name: key for t in tables if (key := counting_key(t))}
+        self._numbered, self._with_ledger = {}, False
+        made = as_they_are(tables, types, self.dialect, self.speech.way)
+        if layout is not None:
+            made.views.extend(view(layout, s, h, self.dialect, self.speech.way.longest) for s, h in headers.items())
+        self._begin(made)
+
+    def _begin(self, made: Statements) -> None:
+        self._statements = made
         self.file.write(f"-- made by Kerfmark for {self.engine}: tables, rows, keys, links and views\n")
         self._say(*self.speech.begin, *self._statements.tables)
-        if self.speech.own and self.engine != "sqlite":
-            for table, keys in natural_keys(layout).items():
+        if self._numbered:
+            for table, keys in self._numbered.items():
                 number = "bigint" if self.engine == "postgresql" else "SIGNED"
                 own = ", ".join(map(self.quote, keys))
                 self._say(f"CREATE TABLE {self.quote(companion(table))}{self.speech.own_end} AS "
                           f"SELECT CAST(0 AS {number}) AS {NUMBER}, {own} FROM {self.quote(table)} WHERE 1 = 0")
 
-    def load(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], *, numbered: bool) -> None:
-        """Writes rows."""
-        quoted = self.quote(table)
-        generated = self.layout.has_generated_key(table)
-        companioned = self.speech.own and self.engine != "sqlite" and not generated
-        keys = self.layout.key_columns(table) if companioned else []
+    def load(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], *, numbered: bool, last: int = 0) -> None:
+        """Writes rows; `last` is the highest number that a key has which counts, where that is not how many rows there are."""
+        quoted, keys = self.quote(table), self._numbered.get(table, [])
+        generated = self._counting.get(table, "")
         rows = 0
         kept: list[pa.RecordBatch] = []
         if generated and self.speech.before_rows:
@@ -290,10 +305,9 @@ class NewScript:
         for batch in kept:
             self._insert(self.quote(companion(table)), [NUMBER, *keys], batch)
         if generated and self.speech.after_rows:
-            key = self.layout.key_of(table)
             self._say(self.speech.after_rows.format(
-                table=quoted, quoted=quoted.replace("'", "''"), rows=rows,
-                key=key.replace("'", "''") if self.engine == "postgresql" else self.quote(key)))
+                table=quoted, quoted=quoted.replace("'", "''"), rows=last or rows,
+                key=generated.replace("'", "''") if self.engine == "postgresql" else self.quote(generated)))
 
     def _insert(self, table: str, columns: Sequence[str], batch: pa.RecordBatch) -> None:
         cells = [pc.fill_null(c if pa.types.is_string(c.type) else pc.cast(c, pa.string()), "NULL") for c in batch.columns]
@@ -307,9 +321,9 @@ class NewScript:
         """Writes keys, indexes, links and views, and the tables of the ledger."""
         made = self._statements
         self._say(*made.keys, *made.indexes, *made.links, *made.views, *made.comments)
-        if self.speech.own is None:
+        if self.speech.own is None or not self._with_ledger:
             return
-        for table, keys in natural_keys(self.layout).items() if self.engine != "sqlite" else ():
+        for table, keys in self._numbered.items():
             own = ", ".join(map(self.quote, keys))
             self._say(f"ALTER TABLE {self.quote(companion(table))} ADD PRIMARY KEY ({NUMBER}), ADD UNIQUE ({own}), "
                       f"ADD FOREIGN KEY ({own}) REFERENCES {self.quote(table)} ({own}) ON UPDATE CASCADE ON DELETE CASCADE")
@@ -317,7 +331,7 @@ class NewScript:
 
     def execute(self, sql: str, rows: Sequence[Sequence[Any]] = ((),)) -> None:
         """Writes a statement once per row of parameters; those of the ledger, where the engine has one."""
-        if self.speech.own is None:
+        if not self._with_ledger:
             return
         for row in rows:
             pieces = sql.split("?")

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from kerfmark.layout.model import Layout
+    from kerfmark.profile.types import ColumnType
     from kerfmark.store.database import Database
 
 NUMBER = "kerfmark_row"
@@ -68,7 +69,7 @@ class Server:
 
 def companion(table: str) -> str:
     """The table that numbers the rows of one whose records have a key of their own."""
-    from kerfmark.store.ddl import fitting
+    from kerfmark.store.views import fitting
 
     return fitting(f"{OWN}rows_of_{table}", 60)
 
@@ -150,12 +151,20 @@ class ServerReader(Numbered):
         return as_stored(values, type_)
 
     @abc.abstractmethod
-    def view_batches(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[pa.RecordBatch]:
+    def batches(self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType], order: str = "") -> Iterator[pa.RecordBatch]:
         """See `database.Reader`."""
 
-    def view_rows(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
-        """The rows of a view, one by one."""
-        for batch in self.view_batches(view, columns, types):
+    def readable(self, expression: str) -> str:
+        """An expression as text."""
+        return self.text(expression)
+
+    def odd(self, rows: str, cells: Sequence[str], types: Sequence[ColumnType]) -> list[int]:
+        """Servers make sure of their types."""
+        return []
+
+    def rows(self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
+        """What expressions give for rows, one by one."""
+        for batch in self.batches(rows, cells, types):
             yield from zip(*(c.to_pylist() for c in batch.columns), strict=True)
 
 

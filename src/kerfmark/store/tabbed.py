@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-from decimal import Decimal
-
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark.profile.convert import decimal_texts, one_after_the_other
+
 _ESCAPES = (("\\", "\\\\"), ("\t", "\\t"), ("\n", "\\n"), ("\r", "\\r"))
 
 
-def tabbed(batch: pa.RecordBatch) -> pa.Buffer:
+def tabbed(batch: pa.RecordBatch) -> memoryview:
     """The rows of a batch of texts and numbers; `\\N` stands for a blank."""
     columns = [pc.fill_null(_escaped(c) if pa.types.is_string(c.type) else pc.cast(c, pa.string()), "\\N") for c in batch.columns]
-    lines = pc.binary_join_element_wise(pc.binary_join_element_wise(*columns, "\t"), "\n", "")
-    offsets = np.frombuffer(lines.buffers()[1], np.int32)[lines.offset:lines.offset + len(lines) + 1]
-    return lines.buffers()[2].slice(int(offsets[0]), int(offsets[-1] - offsets[0]))
+    return one_after_the_other(pc.binary_join_element_wise(pc.binary_join_element_wise(*columns, "\t"), "\n", ""))
 
 
 def _escaped(texts: pa.StringArray) -> pa.StringArray:
@@ -35,9 +33,4 @@ def spelled(values: pa.Array) -> pa.Array:
         return pc.cast(values, pa.string())
     if pa.types.is_timestamp(kind):
         return pc.strftime(values, "%Y-%m-%d %H:%M:%S")
-    if pa.types.is_decimal(kind):
-        texts = pc.cast(values, pa.string())
-        if pc.any(pc.match_substring(texts, "E")).as_py():      # Arrow says 0E-8 where servers say 0.00000000
-            return pa.array([None if t is None else format(Decimal(t), "f") for t in texts.to_pylist()], pa.string())
-        return texts
-    return values
+    return decimal_texts(values) if pa.types.is_decimal(kind) else values

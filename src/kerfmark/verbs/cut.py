@@ -25,11 +25,11 @@ from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
 from kerfmark.structure.steer import Steering
 from kerfmark.verbs.add import AddResult
-from kerfmark.verbs.mark import mark_sources
+from kerfmark.verbs.mark import mark_inputs
 from kerfmark.verbs.onto import fill
 from kerfmark.verbs.recording import loaded_files, new_load, rows_apart
 from kerfmark.verbs.rejects import rejected, writable_rejects
-from kerfmark.verbs.sources import open_inputs, open_sources, saving
+from kerfmark.verbs.sources import open_sources, saving
 
 
 @dataclass(frozen=True)
@@ -122,8 +122,7 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
         proposal, saved = Proposal(layout, (), (), {}), paths[0]
     else:
         saved = database.layout_path
-        proposal, encoded, read = mark_sources(open_inputs(inputs, reading), saved.parent, progress, steering,
-                                               strict=aside is None)
+        proposal, encoded, read = mark_inputs(inputs, reading, saved.parent, progress, steering, strict=aside is None)
         layout = proposal.layout
         text = write_layout(layout, proposal.comments)
         _refuse_other_layout(saved, text, replace)

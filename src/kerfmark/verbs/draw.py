@@ -11,7 +11,7 @@ from kerfmark.layout.diagram import Box, Diagram, Flow, Line, Row, diagram_of
 from kerfmark.layout.text import parse_layout, read_layout
 from kerfmark.ledger.records import Ledger
 from kerfmark.store.database import Reader, TableFacts, database_at, quote
-from kerfmark.store.ddl import view_name
+from kerfmark.store.views import view_name
 
 
 def draw(what: str | Path) -> Diagram:

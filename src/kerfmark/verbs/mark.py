@@ -8,14 +8,18 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from kerfmark.errors import Origin, TargetError
+from kerfmark.errors import Origin, SourceError, TargetError
 from kerfmark.layout.model import Layout
+from kerfmark.layout.names import free_name
 from kerfmark.layout.text import read_layout, write_layout
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.profile.recognise import BLANKS, blank_spellings, settle
 from kerfmark.progress import Progress, silent
+from kerfmark.read.described import DescribedFile, described
+from kerfmark.read.open import READABLE, open_again
 from kerfmark.read.source import Reading, Source
 from kerfmark.structure.again import Again, mark_again
+from kerfmark.structure.declared import declared
 from kerfmark.structure.near import NearMiss
 from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
 from kerfmark.structure.references import Reference, connect
@@ -70,7 +74,7 @@ def mark(inputs: Sequence[str | Path], layout: str | Path | None = None, *, stee
                           next=f"make the folder {path.parent} first")
     there = path is not None and path.exists() and not replace
     old, old_text = read_layout(path) if path is not None and there else (None, "")
-    proposal, _, _ = mark_sources(open_inputs(inputs, reading), path.parent if path else Path(), progress, steering)
+    proposal, _, _ = mark_inputs(inputs, reading, path.parent if path else Path(), progress, steering)
     again = Again(proposal.layout, "", (), ())
     if old is not None:
         again = mark_again(old, old_text, proposal.layout)
@@ -81,6 +85,37 @@ def mark(inputs: Sequence[str | Path], layout: str | Path | None = None, *, stee
     final = again.layout
     return MarkResult(str(path or ""), _told(final, proposal), proposal.reasons, proposal.references, proposal.notes, proposal.near,
                       proposal.against, again.new, again.missing, round(time.perf_counter() - started, 3))
+
+
+def mark_inputs(inputs: Sequence[str | Path], reading: Reading, folder: Path, progress: Progress, steering: Steering, *,
+                strict: bool = True) -> tuple[Proposal, dict[str, EncodedSource], dict[str, EncodedSource]]:
+    """Proposes the tables of files; those whose metadata declares them, as declared. Gives what `mark_sources` gives."""
+    files = [] if reading.is_said or steering != Steering() else _described(inputs)
+    if not files:
+        return mark_sources(open_inputs(inputs, reading), folder, progress, steering, strict=strict)
+    named: dict[str, DescribedFile] = {}
+    for file in files:
+        named[free_name(file.file.stem, set(named), "table")] = file
+    sources = {n: open_again(str(f.file), n, Reading(f.delimiter, encoding=f.encoding, header_row=1)) for n, f in named.items()}
+    for n, f in named.items():
+        sources[n].may_be_empty = True  # type: ignore[attr-defined]  # DelimitedSource, as it is no other file
+        if list(sources[n].headers) != [c.header for c in f.columns]:
+            raise SourceError("the file has other columns than its metadata declares", code="source.shape",
+                              origin=sources[n].origin(), why=f"declared are {', '.join(c.header for c in f.columns)}",
+                              next="correct csv-metadata.json beside it; without it, the tables are found in the rows")
+    encoded = {n: encode(s, progress, strict=strict) for n, s in sources.items()}
+    return declared(named, {n: spec_of(s, folder) for n, s in sources.items()}), encoded, encoded
+
+
+def _described(inputs: Sequence[str | Path]) -> list[DescribedFile]:
+    """What is declared of files; nothing, unless it is of each."""
+    out = []
+    for one in inputs:
+        path = Path(one)
+        inside = sorted(p for p in path.iterdir() if p.suffix.lower() in READABLE and not p.name.endswith("-metadata.json")
+                        ) if path.is_dir() else [path]
+        out += [described(p) for p in inside]
+    return [d for d in out if d is not None] if None not in out else []
 
 
 def _told(layout: Layout, proposal: Proposal) -> tuple[TableMarked, ...]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -16,7 +15,7 @@ from kerfmark.layout.text import write_layout
 from kerfmark.ledger.records import Ledger
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.profile.recognise import settle
-from kerfmark.profile.types import TEXT, ColumnType
+from kerfmark.profile.types import declared_type
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading
 from kerfmark.store.database import Reader, TableFacts, database_at, quote
@@ -133,7 +132,7 @@ def _there(reader: Reader, facts: TableFacts) -> TableThere:
     name = quote(facts.name)
     columns = []
     for c in facts.columns:
-        type_ = _type(c.type)
+        type_ = declared_type(c.type)
         known: frozenset[str] = frozenset()
         if type_.kind in ("text", "integer") and not c.computed and c.name not in links:
             known = frozenset(str(r[0]) for r in reader.ask(
@@ -143,21 +142,3 @@ def _there(reader: Reader, facts: TableFacts) -> TableThere:
     return TableThere(facts.name, tuple(columns), facts.key, facts.unique, links, rows)
 
 
-_KINDS = (("bool", "boolean"), ("tinyint(1)", "boolean"), ("bit(1)", "boolean"), ("int", "integer"), ("serial", "integer"),
-          ("numeric", "decimal"), ("decimal", "decimal"), ("double", "real"), ("float", "real"), ("real", "real"),
-          ("timestamp", "timestamp"), ("datetime", "timestamp"), ("date", "date"), ("time", "time"))
-
-
-def _type(declared: str) -> ColumnType:
-    """A type as an engine declares it, in our words."""
-    low = declared.lower()
-    kind = next((k for words, k in _KINDS if words in low and "interval" not in low), "text")
-    size = [int(n) for n in re.findall(r"\d+", low.split("(", 1)[1])] if "(" in low else []
-    if kind == "decimal":
-        if not size:
-            return ColumnType("decimal", 38, 10, "0." + "0" * 10)
-        scale = size[1] if len(size) > 1 else 0
-        return ColumnType("decimal", size[0], scale, "0." + "0" * scale) if scale else ColumnType("integer")
-    if kind == "text":
-        return ColumnType("text", width=size[0]) if size and "char" in low else TEXT
-    return ColumnType(kind)  # type: ignore[arg-type]

@@ -9,10 +9,28 @@ from __future__ import annotations
 
 import re
 
-_RISKY = re.compile(r"'*[=+\-@\t\r]")
-_NUMBER = re.compile(r"-?[0-9]+([.,][0-9]+)*")
+import pyarrow as pa
+import pyarrow.compute as pc
+
+_BEGINS = r"'*[=+\-@\t\r]"
+_RISKY = re.compile(_BEGINS)
+_NUMBER = r"-?[0-9]+([.,][0-9]+)*"
 
 
 def harmless(text: str) -> str:
     """A cell that no spreadsheet takes for a formula; `read.mended` takes the apostrophe away again."""
-    return "'" + text if _RISKY.match(text) and not _NUMBER.fullmatch(text) else text
+    return "'" + text if _RISKY.match(text) and not re.fullmatch(_NUMBER, text) else text
+
+
+def risky(texts: pa.StringArray) -> pa.BooleanArray:
+    """Which texts a spreadsheet could take for a formula, or look like one that was made harmless."""
+    begins = pc.match_substring_regex(texts, "^" + _BEGINS)
+    if not pc.any(begins).as_py():
+        return begins
+    return pc.and_not(begins, pc.match_substring_regex(texts, f"^{_NUMBER}$"))
+
+
+def all_harmless(texts: pa.StringArray) -> pa.StringArray:
+    """`harmless`, for many."""
+    where = risky(texts)
+    return pc.if_else(where, pc.binary_join_element_wise("'", texts, ""), texts) if pc.any(where).as_py() else texts

@@ -18,11 +18,12 @@ from kerfmark.address import Address
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.store.database import OWN, PATIENCE, LinkFacts, literal, not_ours, quote
-from kerfmark.store.ddl import Statements, Way, statements, view_name
+from kerfmark.store.ddl import Statements, Way, statements
 from kerfmark.store.mysql.server import connected
 from kerfmark.store.mysql.speech import MysqlReader, dialect, keyed_type_of, lost, type_of
 from kerfmark.store.own import NAMES, own_tables
 from kerfmark.store.server import NUMBER, companion, name_taken, natural_keys, with_companion
+from kerfmark.store.views import view_name
 
 PART = OWN + "part_"
 _TO_DO = PART + "to_do"

@@ -165,15 +165,25 @@ class MysqlReader(ServerReader):
                 out.append(" + ".join(link.columns))
         return out
 
-    def view_batches(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[pa.RecordBatch]:
-        """The rows of a view, in no order."""
+    def hexadecimal(self, expression: str) -> str:
+        """Bytes as digits."""
+        return f"HEX({expression})"
+
+    def dialect(self) -> Any:
+        """The dialect in SQLAlchemy's sense."""
+        return dialect()
+
+    def batches(self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType], order: str = "") -> Iterator[pa.RecordBatch]:
+        """What expressions give for rows."""
         from pymysql.cursors import SSCursor
 
-        asked = ", ".join(self.said(quote(c)) for c in columns)
+        asked = ", ".join(map(self.said, cells))
+        if order:
+            rows = f"{rows} ORDER BY {order}"
         with translated(self.name), self.connection.cursor(SSCursor) as cursor:
-            cursor.execute(f"SELECT {asked} FROM {quote(view)}")
-            while rows := cursor.fetchmany(_ROWS):
-                yield pa.RecordBatch.from_arrays([as_stored(c, t) for c, t in zip(zip(*rows, strict=True), types, strict=True)],
+            cursor.execute(f"SELECT {asked} FROM {rows}")
+            while some := cursor.fetchmany(_ROWS):
+                yield pa.RecordBatch.from_arrays([as_stored(c, t) for c, t in zip(zip(*some, strict=True), types, strict=True)],
                                                  names=[str(i) for i in range(len(types))])
 
     def fill_sought(self, table: str, columns: Sequence[tuple[str, pa.Array]], numbers: Any) -> None:
@@ -287,7 +297,7 @@ def _as_file(batches: Iterator[pa.RecordBatch]) -> Iterator[str]:
         if not hasattr(os, "mkfifo"):
             with path.open("wb") as file:
                 for batch in batches:
-                    file.write(memoryview(tabbed(batch)))
+                    file.write(tabbed(batch))
             yield path.as_posix()
             return
         os.mkfifo(path)
@@ -298,7 +308,7 @@ def _as_file(batches: Iterator[pa.RecordBatch]) -> Iterator[str]:
             try:
                 with path.open("wb", buffering=0) as pipe:      # waits until somebody reads
                     for batch in () if stop.is_set() else batches:
-                        whole = memoryview(tabbed(batch))
+                        whole = tabbed(batch)
                         while whole.nbytes:
                             whole = whole[pipe.write(whole):]
             except BrokenPipeError:

@@ -107,7 +107,7 @@ class PostgresChanging(PostgresReader):
     def refresh_views(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
         """Makes the views of some sources anew."""
         from kerfmark.layout.derive import settled
-        from kerfmark.store.ddl import view, view_name
+        from kerfmark.store.views import view, view_name
 
         whole = settled(layout, headers)
         for source, names in headers.items():

@@ -15,11 +15,12 @@ from kerfmark.address import Address
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.store.database import literal, not_ours, quote
-from kerfmark.store.ddl import Statements, Way, statements, view_name
+from kerfmark.store.ddl import Statements, Way, statements
 from kerfmark.store.own import NAMES, own_tables
 from kerfmark.store.postgresql.server import connected, translated
 from kerfmark.store.postgresql.speech import PostgresReader, dialect, type_of
 from kerfmark.store.server import NUMBER, companion, name_taken, natural_keys, with_companion
+from kerfmark.store.views import view_name
 
 SPELLED = {"text": "text", "any": "text", "moment": "timestamp", "yes_no": "smallint",
            "nth": "nth bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, "}

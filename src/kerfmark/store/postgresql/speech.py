@@ -130,11 +130,21 @@ class PostgresReader(ServerReader):
         """The foreign key columns of a table with a value that its parent does not have."""
         return self.loose_ends(table, 0)
 
-    def view_batches(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[pa.RecordBatch]:
-        """The rows of a view, in no order."""
-        asked = ", ".join(self.said(quote(c)) for c in columns)
-        names = [str(i) for i in range(len(columns))]
-        for chunk in self._copied(f"COPY (SELECT {asked} FROM {quote(view)}) TO STDOUT (FORMAT csv, NULL '\\N', FORCE_QUOTE *)"):
+    def hexadecimal(self, expression: str) -> str:
+        """Bytes as digits."""
+        return f"encode({expression}, 'hex')"
+
+    def dialect(self) -> Any:
+        """The dialect in SQLAlchemy's sense."""
+        return dialect()
+
+    def batches(self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType], order: str = "") -> Iterator[pa.RecordBatch]:
+        """What expressions give for rows."""
+        asked = ", ".join(map(self.said, cells))
+        names = [str(i) for i in range(len(cells))]
+        if order:
+            rows = f"{rows} ORDER BY {order}"
+        for chunk in self._copied(f"COPY (SELECT {asked} FROM {rows}) TO STDOUT (FORMAT csv, NULL '\\N', FORCE_QUOTE *)"):
             table = pyarrow.csv.read_csv(
                 io.BytesIO(chunk), pyarrow.csv.ReadOptions(column_names=names, use_threads=False),
                 pyarrow.csv.ParseOptions(newlines_in_values=True),
@@ -176,7 +186,7 @@ class PostgresReader(ServerReader):
         with (translated(self.name), self.connection.cursor() as cursor,
               cursor.copy(f"COPY {quote(table)} ({names}) FROM STDIN{options}") as copy):
             for batch in batches:
-                copy.write(memoryview(tabbed(batch)))
+                copy.write(tabbed(batch))
 
     def copy_new(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], *, frozen: bool = False) -> None:
         """Adds rows of typed values: in binary form where all columns can be sent so."""

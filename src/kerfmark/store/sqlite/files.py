@@ -20,13 +20,21 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from kerfmark.layout.model import Layout
+    from kerfmark.profile.types import ColumnType
     from kerfmark.store.sqlite.build import NewFile
     from kerfmark.store.sqlite.working import OpenFile
 
 
 _SAMPLES = {"int64": "0", "double": "0.5", "string": "''"}
 _BATCH = 65_536
-"""Rows of a view per batch."""
+"""Rows per batch."""
+_NUMBER = "typeof({0}) NOT IN ('integer', 'real', 'null')"
+_ODD = {
+    "text": "typeof({0}) NOT IN ('text', 'null')", "integer": "typeof({0}) NOT IN ('integer', 'null')", "real": _NUMBER,
+    "decimal": f"{_NUMBER} OR round({{0}}, {{scale}}) <> {{0}}", "boolean": "{0} IS NOT NULL AND {0} NOT IN (0, 1)",
+    "date": "{0} IS NOT date({0})", "timestamp": "{0} IS NOT datetime({0})", "time": "{0} IS NOT time({0})",
+}
+"""When a cell is no value of its type."""
 _CAUSES = (
     (("locked", "busy"), "another program is writing to the database", "run the command again when it has finished"),
     (("full", "no space"), "the disk is full", "make room and run the command again"),
@@ -191,6 +199,25 @@ class SqliteSpeech:
         """The foreign key columns of a table with a value that its parent does not have."""
         return broken_links(self.ask, table)
 
+    def odd(self, rows: str, cells: Sequence[str], types: Sequence[ColumnType]) -> list[int]:
+        """SQLite keeps whatever it is given in whatever column."""
+        tests = ", ".join(f"max({_ODD[t.kind].format(cell, scale=t.scale)})" for cell, t in zip(cells, types, strict=True))
+        return [i for i, odd in enumerate(self.ask(f"SELECT {tests} FROM {rows}")[0]) if odd]
+
+    def readable(self, expression: str) -> str:
+        """An expression as text, bytes as digits."""
+        return f"CASE typeof({expression}) WHEN 'blob' THEN hex({expression}) ELSE CAST({expression} AS TEXT) END"
+
+    def hexadecimal(self, expression: str) -> str:
+        """Bytes as digits."""
+        return f"hex({expression})"
+
+    def dialect(self) -> Any:
+        """The dialect in SQLAlchemy's sense."""
+        from sqlalchemy.dialects import sqlite
+
+        return sqlite.dialect()
+
 
 class SqliteReader(SqliteSpeech):
     """An SQLite file that is being looked at."""
@@ -202,23 +229,26 @@ class SqliteReader(SqliteSpeech):
         """The rows that a query gives."""
         return self._db.execute(sql).fetchall()
 
-    def view_batches(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[pa.RecordBatch]:
-        """The rows of a view. The driver takes a column's type from its first row, so a sample row goes before."""
+    def batches(self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType], order: str = "") -> Iterator[pa.RecordBatch]:
+        """What expressions give for rows. The driver takes a column's type from its first row, so a sample row goes before."""
         import adbc_driver_sqlite.dbapi as driver
 
         sample = ", ".join(_SAMPLES[str(t)] for t in types)
         with (translated(self.path), driver.connect(_read_only(self.path), autocommit=True) as connection,
               connection.cursor() as cursor):
             cursor.adbc_statement.set_options(**{"adbc.sqlite.query.batch_rows": str(_BATCH)})
-            cursor.execute(f"SELECT {sample} UNION ALL SELECT {', '.join(map(quote, columns))} FROM {quote(view)}")
+            asked = f"SELECT {', '.join(cells)} FROM {rows}"
+            if order:                                   # the limit keeps SQLite from thinking that the order is of no use
+                asked = f"SELECT * FROM ({asked} ORDER BY {order} LIMIT -1)"
+            cursor.execute(f"SELECT {sample} UNION ALL {asked}")
             first = True
             for batch in cursor.fetch_record_batch():
                 yield batch.slice(1) if first else batch
                 first = False
 
-    def view_rows(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
-        """The rows of a view as they are."""
-        yield from self._db.execute(f"SELECT {', '.join(map(quote, columns))} FROM {quote(view)}")
+    def rows(self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
+        """What expressions give for rows, as it is."""
+        yield from self._db.execute(f"SELECT {', '.join(cells)} FROM {rows}")
 
 
 @dataclass(frozen=True)

@@ -10,9 +10,9 @@ from sqlalchemy.dialects.sqlite import dialect
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
 from kerfmark.store.database import literal, quote
-from kerfmark.store.ddl import view, view_name
 from kerfmark.store.sqlite.build import type_of
 from kerfmark.store.sqlite.working import OpenFile
+from kerfmark.store.views import view, view_name
 
 
 def add_column(file: OpenFile, table: str, column: str, type_: ColumnType) -> None:

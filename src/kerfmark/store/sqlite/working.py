@@ -160,8 +160,8 @@ class OpenFile(SqliteSpeech, SharedSql):
         """Takes back what was done since."""
         self.execute(f"ROLLBACK TO {name}")
 
-    def view_batches(self, view: str, columns: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[pa.RecordBatch]:
+    def batches(self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType], order: str = "") -> Iterator[pa.RecordBatch]:
         """Not needed while changing."""
         raise NotImplementedError
 
-    view_rows = view_batches
+    rows = batches

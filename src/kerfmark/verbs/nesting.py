@@ -1,0 +1,66 @@
+"""Records with the records that lead to them inside: which tables, by which links, and in which order their rows must come."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from kerfmark.progress import Progress
+from kerfmark.store.database import LinkFacts, Reader, quote
+from kerfmark.verbs.taken import Inside, Taken, fitting, table_taken
+from kerfmark.write.json_lines import Nested
+
+N, OWNER = "kerfmark_n", "kerfmark_owner"
+"""What the number of a record and that of the record it belongs to are called in the queries."""
+
+
+@dataclass(frozen=True)
+class Nesting:
+    """Rows that come with a number first, and how to open the children of each, anew for every writer."""
+
+    taken: Taken
+    numbered: tuple[str, ...]
+    children: Callable[[], tuple[Nested, ...]]
+
+
+def nesting(reader: Reader, inside: Inside, table: str, progress: Progress) -> Nesting:
+    """A table with all that leads to it, and to that, and so on; a table is not nested in itself."""
+    known: dict[str, Taken] = {}
+
+    def taken(name: str) -> Taken:
+        if name not in known:
+            known[name] = fitting(reader, table_taken(reader, inside, name), progress)
+        return known[name]
+
+    root = taken(table)
+    rows = f"SELECT ROW_NUMBER() OVER (ORDER BY {root.order or '1'}) AS {N}, t.* FROM {quote(table)} AS t"
+    whole = replace(root, rows=f"({rows}) AS k", order=N)
+
+    def below(name: str, rows: str, path: tuple[str, ...]) -> tuple[Nested, ...]:
+        out, called = [], {*taken(name).table.columns}
+        for child, link in _leading_to(inside, name, path):
+            mine = taken(child)
+            numbered = (f"SELECT ROW_NUMBER() OVER (ORDER BY p.{N}, {_ordered(mine)}) AS {N}, p.{N} AS {OWNER}, c.* "
+                        f"FROM {quote(child)} AS c JOIN ({rows}) AS p ON {_same(link)}")
+            inner = below(child, numbered, (*path, child))
+            first = [OWNER, N] if inner else [OWNER]
+            name_ = child if child not in called else f"{child} by {' and '.join(link.columns)}"
+            called.add(name_)
+            batches = replace(mine, rows=f"({numbered}) AS k", order=N).batches(reader, progress, first)
+            out.append(Nested(name_, mine.table, batches, inner))
+        return tuple(out)
+
+    has_children = bool(_leading_to(inside, table, (table,)))
+    return Nesting(whole, (N,) if has_children else (), lambda: below(table, rows, (table,)))
+
+
+def _leading_to(inside: Inside, table: str, path: tuple[str, ...]) -> list[tuple[str, LinkFacts]]:
+    return [(n, link) for n, facts in inside.tables.items() if n not in path for link in facts.links if link.to == table]
+
+
+def _same(link: LinkFacts) -> str:
+    return " AND ".join(f"c.{quote(own)} = p.{quote(key)}" for own, key in zip(link.columns, link.key, strict=True))
+
+
+def _ordered(taken: Taken) -> str:
+    return ", ".join(f"c.{quote(k)}" for k in taken.table.key or taken.table.columns)

@@ -1,0 +1,120 @@
+"""Delimited text and text of fixed widths, whole columns at a time.
+
+Promise: a cell is quoted wherever a reader would otherwise not give back the same text.
+"""
+
+from __future__ import annotations
+
+import codecs
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kerfmark.errors import DataRefused, Origin
+from kerfmark.profile.convert import one_after_the_other, to_text
+from kerfmark.write.cells import all_harmless, risky
+from kerfmark.write.table import TableOut
+
+
+@dataclass(frozen=True)
+class Spelling:
+    """How a text file is written. `edges` are the first characters (from 0) of columns of fixed width; `harmless`: cells that a
+    spreadsheet would take for formulas get an apostrophe."""
+
+    delimiter: str = ","
+    quote: str = '"'
+    escape: str = ""
+    encoding: str = "utf-8"
+    edges: tuple[int, ...] = ()
+    header: bool = True
+    harmless: bool = True
+
+
+class DelimitedFile:
+    """A text file that is being written. `risky` counts, per column, the cells that begin like a formula."""
+
+    def __init__(self, path: Path, table: TableOut, spelling: Spelling) -> None:
+        self.path, self.table, self.spelling = path, table, spelling
+        self.rows = 0
+        self.risky = dict.fromkeys(table.columns, 0)
+        self._encoder = codecs.getincrementalencoder(spelling.encoding)()
+        self._file = path.open("wb")
+        if spelling.encoding in ("utf-16-le", "utf-16-be"):
+            self._file.write(self._encoder.encode("\ufeff"))
+        if spelling.header:
+            self._write([pa.array([c]) for c in table.columns])
+
+    def put(self, batch: pa.RecordBatch) -> None:
+        """Writes rows of typed values."""
+        texts = []
+        for name, type_, values in zip(self.table.columns, self.table.types, batch.columns, strict=True):
+            cells = to_text(values, type_)
+            if type_.kind == "text":
+                self.risky[name] += pc.sum(risky(cells)).as_py() or 0
+                cells = all_harmless(cells) if self.spelling.harmless else cells
+            texts.append(cells)
+        self._write(texts)
+        self.rows += batch.num_rows
+
+    def close(self) -> None:
+        """Writes what is left."""
+        self._file.close()
+
+    def _write(self, texts: Sequence[pa.StringArray]) -> None:
+        how = self.spelling
+        if how.edges:
+            lines = pc.binary_join_element_wise(*[self._padded(i, t) for i, t in enumerate(texts)], "")
+            lines = pc.utf8_rtrim(lines, " ")
+        else:
+            lines = pc.binary_join_element_wise(*[self._quoted(i, t) for i, t in enumerate(texts)], how.delimiter)
+        whole = one_after_the_other(pc.binary_join_element_wise(lines, "\n", ""))
+        if how.encoding in ("utf-8", "utf8"):
+            self._file.write(whole)
+            return
+        text = bytes(whole).decode()
+        try:
+            self._file.write(self._encoder.encode(text))
+        except UnicodeEncodeError as error:
+            line = self.rows + text[:error.start].count("\n") + 1
+            raise DataRefused(f'"{text[error.start]}" cannot be written in {how.encoding}', code="data.encoding",
+                              origin=Origin(self.table.name), why=f"it stands in row {line:,}, or in the names of the columns",
+                              next="say --encoding utf-8") from error
+
+    def _quoted(self, column: int, texts: pa.StringArray) -> pa.StringArray:
+        """Cells in quotes where that is needed."""
+        how = self.spelling
+        blank = pc.fill_null(texts, "")
+        marks = [m for m in (how.delimiter, how.quote, how.escape, "\n", "\r") if m]
+        needed = pc.or_(pc.equal(texts, ""), pc.match_substring_regex(texts, "|".join(map(re.escape, marks))))
+        needed = pc.fill_null(needed, len(self.table.columns) == 1)     # a line without anything would be no row
+        if not pc.any(needed).as_py():
+            return blank
+        if not how.quote:
+            cell = texts.filter(needed)[0]
+            raise DataRefused(f'"{cell}" cannot be written without quotes', code="data.quote",
+                              origin=Origin(self.table.name, column=self.table.columns[column]),
+                              next="say --delimiter, with a character that stands in no cell")
+        inside = blank
+        if how.escape and how.escape != how.quote:
+            inside = pc.replace_substring(inside, how.escape, how.escape * 2)
+        inside = pc.replace_substring(inside, how.quote, (how.escape or how.quote) + how.quote)
+        return pc.if_else(needed, pc.binary_join_element_wise(how.quote, inside, how.quote, ""), blank)
+
+    def _padded(self, column: int, texts: pa.StringArray) -> pa.StringArray:
+        """Cells as wide as their column."""
+        edges = (*self.spelling.edges, None)
+        start, end = edges[column] or 0, edges[column + 1]
+        before = " " * start if column == 0 else ""
+        cells = pc.fill_null(texts, "")
+        if end is None:
+            return pc.binary_join_element_wise(before, cells, "")
+        longest = pc.max(pc.utf8_length(cells)).as_py() or 0
+        if longest > end - start:
+            raise DataRefused(f"a cell of {longest} characters does not fit into a column of {end - start}", code="data.width",
+                              origin=Origin(self.table.name, column=self.table.columns[column]),
+                              next="say --delimiter to write the file with delimiters")
+        return pc.binary_join_element_wise(before, pc.utf8_rpad(cells, end - start, " "), "")
