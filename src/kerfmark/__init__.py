@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from kerfmark.verbs.add import AddResult, Wishes, add
     from kerfmark.verbs.check import CheckResult, check
     from kerfmark.verbs.cut import CutResult, cut
+    from kerfmark.verbs.export import ExportResult, Spelled, export
     from kerfmark.verbs.loads import LoadsResult, loads
     from kerfmark.verbs.mark import MarkResult, Steering, mark
     from kerfmark.verbs.measure import MeasureResult, measure
@@ -40,7 +41,7 @@ _HOMES = {
     "measure": "verbs.measure", "MeasureResult": "verbs.measure", "mark": "verbs.mark", "MarkResult": "verbs.mark",
     "mark_onto": "verbs.onto", "OntoResult": "verbs.onto",
     "add": "verbs.add", "AddResult": "verbs.add", "Wishes": "verbs.routing",
-    "loads": "verbs.loads", "LoadsResult": "verbs.loads",
+    **dict.fromkeys(("export", "ExportResult", "Spelled"), "verbs.export"), "loads": "verbs.loads", "LoadsResult": "verbs.loads",
     **dict.fromkeys(("undo", "UndoResult", "refresh", "RefreshResult", "trace", "TraceResult"), "verbs.undo"),
     "check": "verbs.check", "CheckResult": "verbs.check", "cut": "verbs.cut", "CutResult": "verbs.cut",
     "show": "verbs.show", "ShowResult": "verbs.show",
@@ -49,10 +50,46 @@ _HOMES = {
                     "errors"),
 }
 __all__ = [
-    "AddResult", "CheckResult", "CutResult", "DataRefused", "KerfmarkError", "LayoutError", "LoadsResult", "MarkResult",
-    "MeasureResult", "OntoResult", "Origin", "ProveResult", "Reading", "RecordResult", "RefreshResult", "ShowResult", "SourceError",
-    "Steering", "TargetError", "TraceResult", "UndoResult", "UsageError", "Wishes", "__version__", "add", "check", "cut", "loads",
-    "mark", "mark_onto", "measure", "prove", "refresh", "show", "show_record", "trace", "undo",
+    "AddResult",
+    "CheckResult",
+    "CutResult",
+    "DataRefused",
+    "ExportResult",
+    "KerfmarkError",
+    "LayoutError",
+    "LoadsResult",
+    "MarkResult",
+    "MeasureResult",
+    "OntoResult",
+    "Origin",
+    "ProveResult",
+    "Reading",
+    "RecordResult",
+    "RefreshResult",
+    "ShowResult",
+    "SourceError",
+    "Spelled",
+    "Steering",
+    "TargetError",
+    "TraceResult",
+    "UndoResult",
+    "UsageError",
+    "Wishes",
+    "__version__",
+    "add",
+    "check",
+    "cut",
+    "export",
+    "loads",
+    "mark",
+    "mark_onto",
+    "measure",
+    "prove",
+    "refresh",
+    "show",
+    "show_record",
+    "trace",
+    "undo",
 ]
 
 

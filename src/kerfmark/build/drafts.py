@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 
-from kerfmark.errors import Origin
 from kerfmark.layout.model import TableSpec
 
 BATCH = 65_536
@@ -64,19 +63,3 @@ def _spelled(column: Values, start: int, end: int) -> pa.Array:
     if column.values is None:
         return pa.array(codes.astype(np.int64) + 1, mask=blank if blank.any() else None)
     return column.values.take(pa.array(codes, mask=blank if blank.any() else None))
-
-
-@dataclass
-class Problems:
-    """What does not fit, one line each (the first ones), and how many there are."""
-
-    lines: list[str] = field(default_factory=list)
-    total: int = 0
-    remedies: list[str] = field(default_factory=list)
-
-    def add(self, origins: list[tuple[Origin, str]], total: int, remedy: str) -> None:
-        """Adds the places of one kind of problem, how many there are, and what to do."""
-        self.lines += [f"{origin}: {reason}" for origin, reason in origins[: max(0, SHOWN - len(self.lines))]]
-        self.total += total
-        if remedy not in self.remedies:
-            self.remedies.append(remedy)

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from kerfmark.build.drafts import SHOWN, TableRows, Values
 from kerfmark.build.keys import put_in_order, with_keys
@@ -169,6 +170,7 @@ def _once(layout: Layout, sources: Mapping[str, EncodedSource], without: Mapping
     except Enough:
         out.complete = False
         return out
+    _counted(layout, feeds, tables, out)
     if odd:
         for problem in oddities(layout, feeds, tables, out.problems.found):
             out.problems.add(problem)
@@ -182,6 +184,32 @@ def _once(layout: Layout, sources: Mapping[str, EncodedSource], without: Mapping
         with_keys(layout, tables)
     out.tables = [tables[name] for name in layout.parents_first() if name in tables]
     return out
+
+
+def _counted(layout: Layout, feeds: Mapping[str, SourceTables], tables: Mapping[str, TableRows], out: Split) -> None:
+    """Keys that a source says itself must be those that are given out; they are then no column beside the key."""
+    for name, table in tables.items():
+        column = layout.counted(name)
+        if not column or table.spec.source not in feeds:
+            continue
+        said, feed = table.columns[column], feeds[table.spec.source]
+        assert said.values is not None and said.codes is not None
+        new = out.merged.new.get(name)
+        numbers = said.values.take(pa.array(said.codes, mask=said.codes < 0))
+        if new is None:
+            wanted = pa.array(np.arange(1, table.rows + 1))
+            wrong, rows = pc.fill_null(pc.not_equal(numbers, wanted), True), table.source_rows()
+        else:
+            first = out.merged.first[name]
+            wanted = pa.array(np.arange(first, first + new.num_rows))
+            wrong, rows = pc.fill_null(pc.not_equal(new.column(column).combine_chunks(), wanted), True), out.merged.said_in[name][1]
+        at = np.flatnonzero(wrong.to_numpy(zero_copy_only=False))
+        if len(at):
+            feed.problem("not allowed", table.spec.columns[column].header, rows[at[:1]],
+                         f"is not {wanted[int(at[0])]}, the next number",
+                         f'let it count on, or say key = ["{column}"] in tables > {name}', name)
+        elif new is None:
+            table.columns[column] = Values(None, None)
 
 
 def _fill(layout: Layout, feeds: Mapping[str, SourceTables], tables: dict[str, TableRows], out: Split, adding: bool

@@ -78,7 +78,7 @@ def diagram_of(layout: Layout, title: str, rows: Mapping[str, int] | None = None
             single = any(set(u) == {link} for u in table.unique_sets)
             lines.append(Line(name, tuple(own), target.to, link in table.optional, single))
         columns += [Row(c, str(s.of_type).split(" ")[0], c in keys, False, c in natural, c in table.optional)
-                    for c, s in table.columns.items()]
+                    for c, s in table.columns.items() if c != layout.counted(name)]
         boxes.append(Box(name, tuple(columns), None if rows is None else rows.get(name)))
     flows = []
     for source, spec in layout.sources.items():

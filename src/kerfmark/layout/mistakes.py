@@ -247,7 +247,10 @@ def _of_table(layout: Layout, name: str, table: TableSpec) -> list[Mistake]:
         wrong("only records of a table with each_row and a generated key can be added again", "known")
     if not isinstance(table.key, str) and not table.key:
         wrong("name at least one column, or leave it out for a generated key", "key")
-    same: dict[str, str] = {} if not isinstance(table.key, str) else {layout.key_of(name).lower(): "key"}
+    counted = layout.counted(name)
+    if counted and not (table.each_row and table.columns[counted].is_plain and table.columns[counted].of_type.kind == "integer"):
+        wrong(f'"{counted}" can only be the generated key of a table with each_row, as an integer with a header', "key")
+    same: dict[str, str] = {} if not isinstance(table.key, str) or counted else {layout.key_of(name).lower(): "key"}
     for c in (*table.links, *table.columns):
         if c.lower() in same:
             wrong("the primary key is called so" if same[c.lower()] == "key" else

@@ -252,9 +252,10 @@ class TableSpec(_Part):
 
     All columns and links must be filled unless they are listed in `optional`. `unique` lists further sets of columns
     that tell records apart. `key` is the name of the generated primary key, or the list of columns that are the primary key
-    themselves. `only_rows` is an expression: rows for which it does not hold make no record. `order` are columns by
-    which records are numbered (`-day`: the latest first); otherwise they are in the order of the file. `known` says what a later
-    file does to a record that is there already: see `verbs.add`. A table that is
+    themselves. Where the name is that of a column, the source says the number already: it must count from 1. `only_rows` is an
+    expression: rows for which it does not hold make no record. `order` are columns by which records are numbered (`-day`: the
+    latest first); otherwise they are in the order of the file. `known` says what a later file does to a record that is there
+    already: see `verbs.add`. A table that is
     `also_from` other sources has the records of all of them, found by `known_by` under the same headers.
 
     In short, `columns` may be a list of headers and `links` a list of tables; the names are then made from these. Where
@@ -374,6 +375,11 @@ class Layout(_Part):
     def has_generated_key(self, table: str) -> bool:
         """Whether a table's primary key is a number that Kerfmark (and later the engine) gives out."""
         return isinstance(self.tables[table].key, str)
+
+    def counted(self, table: str) -> str:
+        """The column of a table whose values are its generated key ("": it has none)."""
+        spec = self.tables[table]
+        return spec.key if isinstance(spec.key, str) and spec.key in spec.columns else ""
 
     def key_of(self, table: str) -> str:
         """The name of a table's generated primary key column (also where it has none: then none of its columns is called so)."""

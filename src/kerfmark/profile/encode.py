@@ -186,7 +186,7 @@ def records_of(encoded: EncodedSource, places: Sequence[tuple[str, str, int]]) -
 
 def _unify(header: str, chunks: list[pa.DictionaryArray]) -> EncodedColumn:
     """One column from its encoded chunks, whose dictionaries differ."""
-    whole = pa.chunked_array(chunks)
+    whole = pa.chunked_array(chunks, pa.dictionary(pa.int32(), pa.string()))
     chunks.clear()                                      # what is not needed any more makes room at once
     whole = whole.unify_dictionaries().combine_chunks()
     return _from_dictionary(header, whole.chunk(0) if isinstance(whole, pa.ChunkedArray) else whole)

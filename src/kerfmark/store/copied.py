@@ -22,6 +22,7 @@ def as_they_are(tables: Sequence[TableFacts], types: Mapping[str, Mapping[str, C
     metadata = MetaData()
     indexes: list[Index] = []
     taken = {t.name for t in tables}
+    counting = {(t.name, counting_key(t)) for t in tables}
     for facts in tables:
         sets = (facts.key, *facts.unique, *(link.columns for link in facts.links))
         counts = counting_key(facts)
@@ -29,7 +30,8 @@ def as_they_are(tables: Sequence[TableFacts], types: Mapping[str, Mapping[str, C
         for c in facts.columns:
             among = max((len(s) for s in sets if c.name in s), default=0)
             of = types[facts.name][c.name]
-            type_ = Integer() if c.name == counts else way.keyed(of, among) if way.keyed and among else way.mapper(of)
+            leads = any(link.columns == (c.name,) and (link.to, *link.key) in counting for link in facts.links)
+            type_ = Integer() if c.name == counts or leads else way.keyed(of, among) if way.keyed and among else way.mapper(of)
             own = [Identity()] if c.name == counts and way.identity else []
             parts.append(Column(c.name, type_, *own, primary_key=c.name == counts and not way.keys_later, nullable=c.optional,
                                 autoincrement=c.name == counts))

@@ -103,7 +103,7 @@ def statements(layout: Layout, headers: Mapping[str, Sequence[str]], dialect: Di
             parts += [Column(own, _key_type(layout, parent, key, way), nullable=link in spec.optional) for own, key in pairs]
             parts.append(ForeignKeyConstraint([own for own, _ in pairs], [f"{called[parent]}.{key}" for _, key in pairs]))
         parts += [Column(c, mapper(c, s.of_type), nullable=c in spec.optional or bool(s.instead_of), comment=s.comment or None)
-                  for c, s in spec.columns.items()]
+                  for c, s in spec.columns.items() if c != layout.counted(name)]
         if not layout.has_generated_key(name) and not way.keys_later:
             parts.append(PrimaryKeyConstraint(*layout.key_columns(name)))
         table: Table = Table(called[name], metadata, *parts, comment=spec.comment or None, **way.options)

@@ -5,7 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
 from kerfmark.layout.model import VERSION, ColumnSpec, Layout, LinkSpec, SourceSpec, TableSpec
+from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.types import TEXT, ColumnType, canonical
 from kerfmark.read.described import DescribedFile, DescribedLink
 from kerfmark.structure.propose import Proposal
@@ -19,8 +24,15 @@ _BASES = {
 _FORMS = (("yyyy", "YYYY"), ("dd", "DD"), ("d", "D"), ("HH", "hh"), ("H", "h"))
 
 
-def declared(files: Mapping[str, DescribedFile], specs: Mapping[str, SourceSpec]) -> Proposal:
-    """The layout of described files, which has a table for each, called like its source; and what of it no layout can say."""
+def declared(files: Mapping[str, DescribedFile], specs: Mapping[str, SourceSpec], encoded: Mapping[str, EncodedSource]) -> Proposal:
+    """The layout of described files, which has a table for each, called like its source; and what of it no layout can say. A key
+    that counts from 1 goes on doing so."""
+    def counted(name: str, key: str) -> bool:
+        column = next(c for c in encoded[name].columns if c.header == key)
+        return type_of(next(c.datatype for c in files[name].columns if c.header == key)).kind == "integer" and (
+            column.values.take(pa.array(column.codes, mask=column.codes < 0)).equals(
+                pc.cast(pa.array(np.arange(1, len(column.codes) + 1)), pa.string())))
+
     names = {d.file: n for n, d in files.items()}
     notes: list[tuple[str, str]] = []
     tables = {}
@@ -42,7 +54,8 @@ def declared(files: Mapping[str, DescribedFile], specs: Mapping[str, SourceSpec]
                    for c in file.columns if c.header not in linked}
         optional = stored([c.header for c in file.columns if not c.required and c.header not in file.key])
         key = stored(file.key)
-        tables[name] = TableSpec(source=name, each_row=True, known_by=key, key=key or "", links=links, columns=columns,
+        counts = key[0] if len(key) == 1 and key[0] in columns and counted(name, key[0]) else ""
+        tables[name] = TableSpec(source=name, each_row=True, known_by=key, key=counts or key or "", links=links, columns=columns,
                                  optional=optional, unique=tuple(stored(u) for u in file.unique))
     layout = Layout(kerfmark=VERSION, sources=dict(specs), tables=tables)
     return Proposal(layout, (), tuple(notes), {f"tables.{n}": ["as the metadata of the files declares it"] for n in tables})

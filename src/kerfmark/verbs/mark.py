@@ -104,7 +104,7 @@ def mark_inputs(inputs: Sequence[str | Path], reading: Reading, folder: Path, pr
                               origin=sources[n].origin(), why=f"declared are {', '.join(c.header for c in f.columns)}",
                               next="correct csv-metadata.json beside it; without it, the tables are found in the rows")
     encoded = {n: encode(s, progress, strict=strict) for n, s in sources.items()}
-    return declared(named, {n: spec_of(s, folder) for n, s in sources.items()}), encoded, encoded
+    return declared(named, {n: spec_of(s, folder) for n, s in sources.items()}, encoded), encoded, encoded
 
 
 def _described(inputs: Sequence[str | Path]) -> list[DescribedFile]:

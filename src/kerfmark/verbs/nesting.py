@@ -33,8 +33,8 @@ def nesting(reader: Reader, inside: Inside, table: str, progress: Progress) -> N
         return known[name]
 
     root = taken(table)
-    rows = f"SELECT ROW_NUMBER() OVER (ORDER BY {root.order or '1'}) AS {N}, t.* FROM {quote(table)} AS t"
-    whole = replace(root, rows=f"({rows}) AS k", order=N)
+    rows = f"SELECT ROW_NUMBER() OVER (ORDER BY {_ordered(root)}) AS {N}, c.* FROM {quote(table)} AS c"
+    whole = replace(root, rows=f"({rows}) AS k", order=f"k.{N}")
 
     def below(name: str, rows: str, path: tuple[str, ...]) -> tuple[Nested, ...]:
         out, called = [], {*taken(name).table.columns}
@@ -46,7 +46,7 @@ def nesting(reader: Reader, inside: Inside, table: str, progress: Progress) -> N
             first = [OWNER, N] if inner else [OWNER]
             name_ = child if child not in called else f"{child} by {' and '.join(link.columns)}"
             called.add(name_)
-            batches = replace(mine, rows=f"({numbered}) AS k", order=N).batches(reader, progress, first)
+            batches = replace(mine, rows=f"({numbered}) AS k", order=f"k.{N}").batches(reader, progress, first)
             out.append(Nested(name_, mine.table, batches, inner))
         return tuple(out)
 

@@ -142,7 +142,8 @@ def table_taken(reader: Reader, inside: Inside, name: str) -> Taken:
         cells.append(reader.hexadecimal(quote(c.name)) if bytes_ else quote(c.name))
     table = TableOut(name, tuple(c.name for c in facts.columns), tuple(types),
                      frozenset(c.name for c in facts.columns if c.optional), facts.key, facts.unique, facts.links)
-    return Taken(table, tuple(cells), quote(name), ", ".join(map(quote, facts.key)), _count(reader, quote(name)))
+    order = ", ".join(f"{quote(name)}.{quote(k)}" for k in facts.key)   # what is asked for may be called so too, and be text
+    return Taken(table, tuple(cells), quote(name), order, _count(reader, quote(name)))
 
 
 def source_taken(reader: Reader, inside: Inside, source: str) -> tuple[Taken, SourceSpec, list[str]]:
