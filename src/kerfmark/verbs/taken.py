@@ -14,6 +14,7 @@ from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.records import Ledger
 from kerfmark.profile.types import TEXT, ColumnType, canonical, declared_type
 from kerfmark.progress import Progress
+from kerfmark.store.ahead import ahead
 from kerfmark.store.database import Reader, TableFacts, quote
 from kerfmark.store.typed import NotOfItsType, typed
 from kerfmark.store.views import flat, view_columns, view_name
@@ -42,7 +43,7 @@ class Taken:
         asked = [reader.stored(pa.array([], t)).type for t in types]
         done = 0
         try:
-            for batch in reader.batches(self.rows, [*before, *self.cells], asked, self.order):
+            for batch in ahead(reader.batches(self.rows, [*before, *self.cells], asked, self.order)):
                 if batch.num_rows:
                     yield typed(batch, types)
                 done += batch.num_rows

@@ -20,8 +20,8 @@ from kerfmark.profile.convert import one_after_the_other, to_text
 from kerfmark.write.table import TableOut
 
 _ESCAPES = (("\\", "\\\\"), ('"', '\\"'), ("\n", "\\n"), ("\r", "\\r"), ("\t", "\\t"))
-_OWNERS = 1000
-"""Records whose children are held at once."""
+_SMALL, _LARGE = 1 << 20, 16 << 20
+"""Bytes of records with children that are made at once: more than the first, if that can be, and less than the second."""
 _CONTROL = r"[\x00-\x1f]"
 
 
@@ -41,14 +41,12 @@ class JsonLines:
 
     def __init__(self, path: Path, table: TableOut, children: Sequence[Nested] = ()) -> None:
         self.table, self.rows = table, 0
-        self._children = [_Reading(c) for c in children]
+        self._making = _Making(table, children)
         self._file = path.open("wb")
 
     def put(self, batch: pa.RecordBatch) -> None:
         """Writes rows of typed values; where there are children, the number of each record comes first."""
-        for start in range(0, batch.num_rows, _OWNERS if self._children else batch.num_rows):
-            some = batch.slice(start, _OWNERS) if self._children else batch
-            lines = _records(self.table, some, self._children)
+        for lines in self._making.records(batch):
             self._file.write(one_after_the_other(pc.binary_join_element_wise(lines, "\n", "")))
         self.rows += batch.num_rows
 
@@ -57,14 +55,34 @@ class JsonLines:
         self._file.close()
 
 
+class _Making:
+    """Makes JSON objects of the rows of a table. Those with children are made a few at a time: as many as keep memory small."""
+
+    def __init__(self, table: TableOut, children: Sequence[Nested]) -> None:
+        self.table, self.children = table, [_Reading(c) for c in children]
+        self._step = 64
+
+    def records(self, batch: pa.RecordBatch) -> Iterator[pa.StringArray]:
+        """The rows of a batch, some at a time."""
+        start = 0
+        while start < batch.num_rows:
+            some = batch.slice(start, self._step) if self.children else batch
+            lines = _records(self.table, some, self.children)
+            start += some.num_rows
+            if lines.nbytes > _LARGE:
+                self._step = max(1, self._step // 4)
+            elif lines.nbytes < _SMALL:
+                self._step *= 2
+            yield lines
+
+
 class _Reading:
     """Children that are read along with the records that own them."""
 
     def __init__(self, nested: Nested) -> None:
         self.nested = nested
-        self.children = [_Reading(c) for c in nested.children]
-        self._batches = iter(nested.batches)
-        self._left: list[tuple[np.ndarray, pa.StringArray]] = []
+        self._made = self._all()
+        self._left: tuple[np.ndarray, pa.StringArray] | None = None
 
     def of(self, owners: np.ndarray) -> pa.StringArray:
         """The children of each of some owners, in their order, as a JSON array."""
@@ -73,21 +91,27 @@ class _Reading:
         lists = pa.ListArray.from_arrays(pa.array(where), texts)
         return pc.binary_join_element_wise("[", pc.binary_join(lists, ", "), "]", "")
 
+    def _all(self) -> Iterator[tuple[np.ndarray, pa.StringArray]]:
+        making = _Making(self.nested.table, self.nested.children)
+        for batch in self.nested.batches:
+            owners, start = batch.column(0).to_numpy(zero_copy_only=False), 0
+            for texts in making.records(batch.select(list(range(1, batch.num_columns)))):
+                yield owners[start:start + len(texts)], texts
+                start += len(texts)
+
     def _until(self, last: int) -> tuple[np.ndarray, pa.StringArray]:
         """What belongs to owners up to one."""
-        while not self._left or self._left[-1][0][-1] <= last:
-            batch = next(self._batches, None)
-            if batch is None:
+        keys, texts = [np.empty(0, np.int64)], [pa.array([], pa.string())]
+        while (found := self._left or next(self._made, None)) is not None:
+            here, those = found
+            cut = int(np.searchsorted(here, last, "right"))
+            keys.append(here[:cut])
+            texts.append(those.slice(0, cut))
+            self._left = None
+            if cut < len(here):
+                self._left = here[cut:], those.slice(cut)
                 break
-            if batch.num_rows:
-                owners = batch.column(0).to_numpy(zero_copy_only=False)
-                own = batch.select(list(range(1, batch.num_columns)))
-                self._left.append((owners, _records(self.nested.table, own, self.children)))
-        keys = np.concatenate([np.empty(0, np.int64), *(k for k, _ in self._left)])
-        texts = pa.concat_arrays([pa.array([], pa.string()), *(t for _, t in self._left)])
-        cut = int(np.searchsorted(keys, last, "right"))
-        self._left = [(keys[cut:], texts.slice(cut))] if cut < len(keys) else []
-        return keys[:cut], texts.slice(0, cut)
+        return np.concatenate(keys), pa.concat_arrays(texts)
 
 
 def _records(table: TableOut, batch: pa.RecordBatch, children: Sequence[_Reading]) -> pa.StringArray:
