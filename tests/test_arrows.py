@@ -19,7 +19,7 @@ MAY_USE = {
     "write": {"read", "profile", "store"},
     "draw": {"profile", "layout", "store"},
     "demo": set(),
-    "verbs": {"read", "profile", "layout", "store", "structure", "build", "ledger", "write"},
+    "verbs": {"read", "profile", "layout", "store", "structure", "build", "ledger", "write", "draw"},
     "cli": {"verbs", "demo", "draw"},
 }
 EVERYWHERE = {"errors", "progress", "address", ""}

@@ -7,6 +7,7 @@ import os
 import pty
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -77,6 +78,13 @@ def test_a_bar_appears_only_when_it_takes_long() -> None:
         bar._bar.refresh()
         bar("writing", 0, 0)
     assert "reading" in shown.getvalue() and "50 rows" in shown.getvalue()
+    late = io.StringIO()
+    with Bar(lambda error: Console(file=late, force_terminal=True, width=80)) as bar:
+        bar("indexing", 0, 0)
+        deadline = time.monotonic() + 20
+        while "indexing" not in late.getvalue() and time.monotonic() < deadline:    # though nobody calls again
+            time.sleep(.05)
+    assert "indexing" in late.getvalue()
     with Bar(None) as silent:
         silent._started -= 5
         silent("reading", 1, 1)

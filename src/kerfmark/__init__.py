@@ -23,10 +23,12 @@ if TYPE_CHECKING:
         TargetError,
         UsageError,
     )
+    from kerfmark.layout.diagram import Diagram
     from kerfmark.read.source import Reading
     from kerfmark.verbs.add import AddResult, Wishes, add
     from kerfmark.verbs.check import CheckResult, check
     from kerfmark.verbs.cut import CutResult, cut
+    from kerfmark.verbs.draw import picture
     from kerfmark.verbs.export import ExportResult, Spelled, export
     from kerfmark.verbs.loads import LoadsResult, loads
     from kerfmark.verbs.mark import MarkResult, Steering, mark
@@ -41,7 +43,9 @@ _HOMES = {
     "measure": "verbs.measure", "MeasureResult": "verbs.measure", "mark": "verbs.mark", "MarkResult": "verbs.mark",
     "mark_onto": "verbs.onto", "OntoResult": "verbs.onto",
     "add": "verbs.add", "AddResult": "verbs.add", "Wishes": "verbs.routing",
-    **dict.fromkeys(("export", "ExportResult", "Spelled"), "verbs.export"), "loads": "verbs.loads", "LoadsResult": "verbs.loads",
+    "picture": "verbs.draw", "Diagram": "layout.diagram",
+    **dict.fromkeys(("export", "ExportResult", "Spelled"), "verbs.export"),
+    "loads": "verbs.loads", "LoadsResult": "verbs.loads",
     **dict.fromkeys(("undo", "UndoResult", "refresh", "RefreshResult", "trace", "TraceResult"), "verbs.undo"),
     "check": "verbs.check", "CheckResult": "verbs.check", "cut": "verbs.cut", "CutResult": "verbs.cut",
     "show": "verbs.show", "ShowResult": "verbs.show",
@@ -54,6 +58,7 @@ __all__ = [
     "CheckResult",
     "CutResult",
     "DataRefused",
+    "Diagram",
     "ExportResult",
     "KerfmarkError",
     "LayoutError",
@@ -84,6 +89,7 @@ __all__ = [
     "mark",
     "mark_onto",
     "measure",
+    "picture",
     "prove",
     "refresh",
     "show",

@@ -2,7 +2,7 @@
 
 import sys
 
-from kerfmark.cli.main import main
+from kerfmark.cli.main import run
 
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(run())

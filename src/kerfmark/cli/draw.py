@@ -8,7 +8,7 @@ from pathlib import Path
 from kerfmark.cli import database
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.cli.terminal import Terminal, size
-from kerfmark.errors import Origin, UsageError, counted
+from kerfmark.errors import counted
 
 NAME = "draw"
 SUMMARY = "the tables and links as a picture"
@@ -21,7 +21,6 @@ draw: .mmd (Mermaid), .dot (Graphviz).
   kerfmark draw apiary.layout.toml -o apiary.png --before-after
   kerfmark draw postgresql://me@db.example/club --schema apiary -o club.pdf
 """
-ENDINGS = (".svg", ".png", ".pdf", ".mmd", ".dot")
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -35,31 +34,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
-    from kerfmark.draw.flow import flow
-    from kerfmark.draw.scene import raster, svg
-    from kerfmark.draw.tables import tables
-    from kerfmark.draw.words import dot, mermaid
-    from kerfmark.verbs.draw import draw
-    from kerfmark.verbs.sources import saving, writable
+    from kerfmark.verbs.draw import picture
 
-    ending = args.output.suffix.lower()
-    if ending not in ENDINGS:
-        raise UsageError(f'"{args.output.name}" does not say what to write', next=f"let its name end in {', '.join(ENDINGS)}")
-    writable(args.output, args.replace)
-    diagram = draw(database.chosen(args))
-    if args.before_after and not diagram.flows:
-        raise UsageError("Kerfmark did not make these tables, so it does not know what they were before",
-                         origin=Origin(diagram.title), next="leave out --before-after, or draw a layout")
-    if args.before_after and ending in (".mmd", ".dot"):
-        raise UsageError("these forms show tables only", next="leave out --before-after, or write .svg, .png or .pdf")
-    content: str | bytes
-    if ending in (".mmd", ".dot"):
-        content = mermaid(diagram) if ending == ".mmd" else dot(diagram)
-    else:
-        scene = flow(diagram) if args.before_after else tables(diagram)
-        content = svg(scene) if ending == ".svg" else raster(scene, ending[1:], dark=args.dark)
-    with saving({args.output: content}):
-        pass
+    with terminal.progress() as progress:
+        diagram = picture(database.chosen(args), args.output, before_after=args.before_after, dark=args.dark, replace=args.replace,
+                          progress=progress)
     terminal.result(diagram)
     terminal.say("drew ", (str(args.output), BOLD), f" ({size(args.output.stat().st_size)}): "
                  f"{counted(len(diagram.boxes), 'table')}, {counted(len(diagram.lines), 'link')}")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import signal
 import sys
 from collections.abc import Sequence
 
@@ -59,14 +60,15 @@ def parser() -> argparse.ArgumentParser:
 
 def main(argv: Sequence[str] | None = None) -> int:
     """Runs one command and returns its exit code."""
-    whole = parser()
-    if "_ARGCOMPLETE" in os.environ:                    # the shell asks what could follow
-        from kerfmark.cli.completion import complete
-
-        complete(whole)
-    args = whole.parse_args(argv)
-    terminal = Terminal(quiet=args.quiet, verbose=args.verbose, as_json=args.json)
+    terminal = Terminal()
     try:
+        whole = parser()
+        if "_ARGCOMPLETE" in os.environ:                # the shell asks what could follow
+            from kerfmark.cli.completion import complete
+
+            complete(whole)
+        args = whole.parse_args(argv)
+        terminal = Terminal(quiet=args.quiet, verbose=args.verbose, as_json=args.json)
         code: int = args.run(args, terminal)
         sys.stdout.flush()
         return code
@@ -96,6 +98,13 @@ def main(argv: Sequence[str] | None = None) -> int:
         return WRONG_USE
 
 
+def run() -> int:
+    """The program. What is done is done: an interrupt while it ends changes nothing, so it is not heard any more."""
+    code = main()
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    return code
+
+
 def _asked_for_password(error: KerfmarkError) -> bool:
     """Whether a password was missing, and a person at the terminal has given one."""
     if not error.code.endswith(".password") or os.environ.get(PASSWORD) or not (sys.stdin.isatty() and sys.stderr.isatty()):
@@ -107,4 +116,4 @@ def _asked_for_password(error: KerfmarkError) -> bool:
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(run())

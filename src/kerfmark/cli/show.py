@@ -59,7 +59,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         terminal.result(record)
         _tell_record(record, terminal)
         return 0
-    result = show(where, args.table, rows=few, where=args.where)
+    with terminal.progress() as progress:
+        result = show(where, args.table, rows=few, where=args.where, progress=progress)
     terminal.result(result)
     for i, table in enumerate(result.tables):
         if i:

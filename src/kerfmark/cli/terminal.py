@@ -7,6 +7,7 @@ import dataclasses
 import json
 import os
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterable, Sequence
 from decimal import Decimal
@@ -105,7 +106,8 @@ class Terminal:
 
 
 class Bar:
-    """Shows what the core is doing, once it takes longer than `PATIENCE`; `tell` is called at the start of each step."""
+    """Shows what the core is doing, once it takes longer than `PATIENCE`, whether the core says more by then or not; `tell` is
+    called at the start of each step."""
 
     def __init__(self, console: Callable[[bool], Console] | None, tell: Callable[[str], None] | None = None) -> None:
         self._tell, self._told = tell, ""
@@ -113,34 +115,55 @@ class Bar:
         self._bar: Progress | None = None
         self._task: TaskID | None = None
         self._step_started = self._started
+        self._latest = ("", 0, 0)
+        self._showing = threading.Lock()
+        self._ended = False
+        self._timer = threading.Timer(PATIENCE, self._show)
+        self._timer.daemon = True
+        if console is not None:
+            self._timer.start()
 
     def __call__(self, step: str, done: int, total: int) -> None:
         if self._tell is not None and step != self._told:
             self._told = step
             self._tell(f"{time.monotonic() - self._started:7.2f} s  {step}")
-        if self._console is None or time.monotonic() - self._started < PATIENCE:
+        if self._console is None:
             return
-        if self._bar is None:
-            from rich.progress import BarColumn, Progress, TextColumn
-
-            self._bar = Progress(TextColumn("{task.description}"), BarColumn(30), TextColumn("{task.fields[pace]}"),
-                                 console=self._console(True), transient=True)
-            self._bar.start()
-        if step != self._step or self._task is None:
-            if self._task is not None:
-                self._bar.remove_task(self._task)
-            self._task, self._step = self._bar.add_task(step, total=total or None, pace=""), step
+        if step != self._latest[0]:
             self._step_started = time.monotonic()
-        spent = time.monotonic() - self._step_started
-        pace = f"{done:,} rows" + (f", {done / spent:,.0f} a second" if spent > .2 else "") if done else ""
-        self._bar.update(self._task, completed=done, total=total or None, pace=pace)
+        self._latest = (step, done, total)
+        if time.monotonic() - self._started >= PATIENCE:
+            self._show()
+
+    def _show(self) -> None:
+        """Draws what is being done."""
+        with self._showing:
+            step, done, total = self._latest
+            if self._console is None or self._ended or not step:
+                return
+            if self._bar is None:
+                from rich.progress import BarColumn, Progress, TextColumn
+
+                self._bar = Progress(TextColumn("{task.description}"), BarColumn(30), TextColumn("{task.fields[pace]}"),
+                                     console=self._console(True), transient=True)
+                self._bar.start()
+            if step != self._step or self._task is None:
+                if self._task is not None:
+                    self._bar.remove_task(self._task)
+                self._task, self._step = self._bar.add_task(step, total=total or None, pace=""), step
+            spent = time.monotonic() - self._step_started
+            pace = f"{done:,} rows" + (f", {done / spent:,.0f} a second" if spent > .2 else "") if done else ""
+            self._bar.update(self._task, completed=done, total=total or None, pace=pace)
 
     def __enter__(self) -> Bar:
         return self
 
     def __exit__(self, *error: object) -> None:
-        if self._bar is not None:
-            self._bar.stop()
+        self._timer.cancel()
+        with self._showing:
+            self._ended = True
+            if self._bar is not None:
+                self._bar.stop()
 
 
 def styled(*parts: str | tuple[str, str]) -> Text:

@@ -1,4 +1,4 @@
-"""draw: the picture of a layout or of a database, as plain data; `draw` makes files of it."""
+"""draw: the picture of a layout or of a database, as plain data and as a file."""
 
 from __future__ import annotations
 
@@ -10,11 +10,51 @@ from kerfmark.layout.derive import settled
 from kerfmark.layout.diagram import Box, Diagram, Flow, Line, Row, diagram_of
 from kerfmark.layout.text import parse_layout, read_layout
 from kerfmark.ledger.records import Ledger
+from kerfmark.progress import Progress, silent
 from kerfmark.store.database import Reader, TableFacts, database_at, quote
 from kerfmark.store.views import view_name
 
+ENDINGS = (".svg", ".png", ".pdf", ".mmd", ".dot")
+"""What a picture may be."""
 
-def draw(what: str | Path) -> Diagram:
+
+def picture(what: str | Path, output: str | Path, *, before_after: bool = False, dark: bool = False,
+            replace: bool = False, progress: Progress = silent) -> Diagram:
+    """Draws the tables of a layout or of a database into a file, whose ending says what is written (`ENDINGS`); with `before_after`
+    the flat columns flowing into them. Gives what was drawn.
+
+    Raises what `draw` raises; UsageError for what cannot be drawn so, TargetError for a file that cannot be written.
+    """
+    from kerfmark.draw.flow import flow
+    from kerfmark.draw.scene import raster, svg
+    from kerfmark.draw.tables import tables
+    from kerfmark.draw.words import dot, mermaid
+    from kerfmark.verbs.sources import saving, writable
+
+    path = Path(output)
+    ending = path.suffix.lower()
+    if ending not in ENDINGS:
+        raise UsageError(f'"{path.name}" does not say what to write', next=f"let its name end in {', '.join(ENDINGS)}")
+    writable(path, replace)
+    diagram = draw(what, progress)
+    progress("drawing", 0, 0)
+    if before_after and not diagram.flows:
+        raise UsageError("Kerfmark did not make these tables, so it does not know what they were before",
+                         origin=Origin(diagram.title), next="leave out --before-after, or draw a layout")
+    if before_after and ending in (".mmd", ".dot"):
+        raise UsageError("these forms show tables only", next="leave out --before-after, or write .svg, .png or .pdf")
+    content: str | bytes
+    if ending in (".mmd", ".dot"):
+        content = mermaid(diagram) if ending == ".mmd" else dot(diagram)
+    else:
+        scene = flow(diagram) if before_after else tables(diagram)
+        content = svg(scene) if ending == ".svg" else raster(scene, ending[1:], dark=dark)
+    with saving({path: content}):
+        pass
+    return diagram
+
+
+def draw(what: str | Path, progress: Progress = silent) -> Diagram:
     """The tables of a layout (a .toml file) or of a database, whoever made it.
 
     Raises LayoutError for what is no layout, TargetError for what is no database, UsageError when there is nothing to draw.
@@ -27,7 +67,10 @@ def draw(what: str | Path) -> Diagram:
         names = reader.tables()
         if not names:
             raise UsageError("there are no tables to draw", origin=Origin(where.name))
-        rows = {n: int(reader.ask(f"SELECT COUNT(*) FROM {quote(n)}")[0][0]) for n in names}
+        rows = {}
+        for name in names:
+            progress(f"counting {name}", 0, 0)
+            rows[name] = int(reader.ask(f"SELECT COUNT(*) FROM {quote(name)}")[0][0])
         title = where.name if "://" in where.name else Path(where.name).name
         if reader.facts("kerfmark_layouts") is None:
             return _found(reader, names, rows, title)

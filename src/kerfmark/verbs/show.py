@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kerfmark.errors import DataRefused, Origin, UsageError
+from kerfmark.progress import Progress, silent
 from kerfmark.store.database import LinkFacts, Reader, TableFacts, database_at, literal, quote
 
 
@@ -75,7 +76,8 @@ class RecordResult:
 _TEST = re.compile(r"\s*(?P<column>.+?)\s*(?P<how>!=|<=|>=|=|<|>|~)\s*(?P<value>.*)", re.DOTALL)
 
 
-def show(database: str | Path, table: str | None = None, *, rows: int = 3, where: Sequence[str] = ()) -> ShowResult:
+def show(database: str | Path, table: str | None = None, *, rows: int = 3, where: Sequence[str] = (),
+         progress: Progress = silent) -> ShowResult:
     """The tables of a database, or one of them, with their first `rows` rows; of these only those of which all of `where` holds:
     tests like `kg>=5`, `keeper=Ada`, `note~dry` (contains), `note=` (is blank).
 
@@ -88,7 +90,11 @@ def show(database: str | Path, table: str | None = None, *, rows: int = 3, where
         if table is not None:
             tables, views = [_existing(reader, table)], []
         there = [facts for n in tables if (facts := reader.facts(n))]
-        return ShowResult(reader.name, tuple(_shown(reader, facts, rows, where) for facts in there), tuple(views))
+        shown = []
+        for facts in there:
+            progress(f"counting {facts.name}", 0, 0)
+            shown.append(_shown(reader, facts, rows, where))
+        return ShowResult(reader.name, tuple(shown), tuple(views))
 
 
 def names(database: str | Path) -> list[str]:
@@ -107,7 +113,15 @@ def rows_of(database: str | Path, table: str, where: Sequence[str] = (), rows: i
         facts = reader.facts(_existing(reader, table))
         assert facts is not None
         yield tuple(c.name for c in facts.columns)
-        yield from _rows(reader, facts, where, rows)
+        if rows is not None:
+            yield from _rows(reader, facts, where, rows)
+            return
+        import pyarrow as pa
+
+        keys = ", ".join(f"{quote(table)}.{quote(k)}" for k in facts.key)
+        order = f" ORDER BY {keys}" if keys else ""
+        yield from reader.rows(f"{quote(table)}{_tests(facts, where)}{order}", [quote(c.name) for c in facts.columns],
+                               [pa.string()] * len(facts.columns))
 
 
 def show_record(database: str | Path, table: str, key: str, *, rows: int = 3) -> RecordResult:

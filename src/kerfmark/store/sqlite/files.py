@@ -56,6 +56,8 @@ def translated(target: Path) -> Iterator[None]:
         if not driver and not isinstance(error, sqlite3.Error | OSError):
             raise
         text = str(error).lower()
+        if driver and text.strip() == "not_implemented":        # it was interrupted, and cannot stop in the middle
+            raise KeyboardInterrupt from error
         what, next_ = next(((w, n) for words, w, n in _CAUSES if any(word in text for word in words)),
                            ("the database refused the rows" if driver else "the database cannot be used", ""))
         raise TargetError(what, code="target.failed", origin=Origin(str(target)), why=str(error).splitlines()[0],
