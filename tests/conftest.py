@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
@@ -117,3 +118,8 @@ def db(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Target]:
     """A place for a database, on each engine in turn."""
     with target(request.param, tmp_path) as one:
         yield one
+
+
+def hears_interrupts() -> None:
+    """For a program that is to be interrupted: a shell that started the tests in the background has made it deaf."""
+    signal.signal(signal.SIGINT, signal.SIG_DFL)

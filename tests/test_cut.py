@@ -19,7 +19,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import kerfmark as library
-from conftest import DEMO, Runner, flat_visits
+from conftest import DEMO, Runner, flat_visits, hears_interrupts
 
 Write = Callable[..., Path]
 
@@ -236,7 +236,7 @@ def test_an_interrupt_is_said_and_leaves_nothing(tmp_path: Path) -> None:
     big = tmp_path / "big.csv"
     big.write_text(flat_visits(120_000))
     process = subprocess.Popen([sys.executable, "-m", "kerfmark", "cut", str(big), "--into", str(tmp_path / "x.db")],
-                               stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+                               stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, preexec_fn=hears_interrupts)
     while not list(tmp_path.glob(".x.db.*.part")):      # until it is in the middle of writing
         assert process.poll() is None
         time.sleep(.005)

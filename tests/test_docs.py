@@ -55,7 +55,8 @@ def test_the_readme_s_program_runs(monkeypatch: pytest.MonkeyPatch, tmp_path: Pa
 
 def test_the_readme_shows_every_command_and_picture_there_is(kerfmark: Runner) -> None:
     readme = (ROOT / "README.md").read_text(encoding="utf-8")
-    for command in ("measure", "mark", "check", "cut", "add", "show", "prove", "loads", "undo", "refresh", "draw", "demo"):
+    for command in ("measure", "mark", "check", "cut", "add", "show", "prove", "loads", "undo", "refresh", "draw", "export",
+                    "demo"):
         assert f"kerfmark {command}" in readme
     for picture in (ROOT / "docs/screenshots").glob("*.png"):
         assert f"docs/screenshots/{picture.name}" in readme
@@ -79,6 +80,48 @@ def test_the_page_about_existing_tables_can_be_followed(kerfmark: Runner, tmp_pa
         assert words[0] == "kerfmark" and (words[1] != "mark" or "Date                 inspection.inspected_on" in done.out)
     with sqlite3.connect(tmp_path / "club.db") as db:
         assert {t: db.execute(f"SELECT * FROM {t}").fetchall() for t in before} == before
+
+
+@pytest.mark.parametrize("page", ["first", "workbooks", "refused", "export", "questions", "adding"])
+def test_the_pages_by_task_can_be_followed(kerfmark: Runner, tmp_path: Path, page: str) -> None:
+    for file in DEMO.iterdir():
+        shutil.copy(file, tmp_path)
+    if page == "adding":
+        kerfmark("cut", "inspections-2025.csv", "--into", "apiary.db")
+    said = ""
+    for kind, block in re.findall(r"```(sh|text)\n(.*?)```", (ROOT / f"docs/{page}.md").read_text("utf-8"), re.S):
+        for line in block.splitlines():
+            if kind == "text":
+                assert line in said
+                continue
+            words = shlex.split(line, comments=True)
+            assert words[0] == "kerfmark"
+            if "mend-me.csv" in words[:3]:              # what a person does by hand
+                there = tmp_path / "mend-me.csv"
+                text = there.read_text("utf-8-sig")
+                there.write_text(text.replace("31.04.2026", "30.04.2026").replace("Nothing Mil;", "Nothing Mill;"), "utf-8-sig")
+            done = kerfmark(*words[1:], code=int((re.findall(r"# exit code (\d)", line) or ["0"])[0]))
+            said = done.out + done.err
+    assert said
+
+
+def test_the_page_about_python_can_be_followed(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    import dataclasses
+
+    import kerfmark as library
+
+    monkeypatch.chdir(tmp_path)
+    for file in DEMO.iterdir():
+        shutil.copy(file, tmp_path)
+    [program] = blocks("docs/library.md", "python")
+    exec(program, {})
+    assert (tmp_path / "tables/hive.csv").exists() and (tmp_path / "apiary.svg").exists() and (tmp_path / "mend-me.csv").exists()
+    page = (ROOT / "docs/library.md").read_text("utf-8")
+    for name in library.__all__:
+        one = getattr(library, name)
+        assert f"`{name}" in page or name == "__version__", name
+        if name.endswith("Result"):
+            assert dataclasses.is_dataclass(one) and one.__dataclass_params__.frozen, name  # type: ignore[attr-defined]
 
 
 @pytest.mark.parametrize("db", ["PostgreSQL"], indirect=True)

@@ -23,7 +23,7 @@ from hypothesis import strategies as st
 from python_calamine import CalamineWorkbook
 
 import kerfmark as library
-from conftest import DEMO, Runner
+from conftest import DEMO, Runner, hears_interrupts
 from engines import Target
 from kerfmark.errors import UsageError
 
@@ -181,7 +181,7 @@ def test_children_are_nested(bees: Target, kerfmark: Runner, tmp_path: Path) -> 
     assert [w["table"] for w in kerfmark("export", bees, "--nested", "-o", "tops", "--as", "json-lines", "--json").json["written"]
             ] == ["apiary", "keeper"]
     plain = kerfmark("export", bees, "hive", "-o", "h.jsonl").out
-    assert "hive: 24 rows" in plain and json.loads((tmp_path / "h.jsonl").read_text().splitlines()[4])["hive_id"] == 5
+    assert "hive (24 rows)" in plain and json.loads((tmp_path / "h.jsonl").read_text().splitlines()[4])["hive_id"] == 5
 
 
 def test_a_workbook_with_links(bees: Target, kerfmark: Runner, write: Write, tmp_path: Path) -> None:
@@ -311,6 +311,8 @@ def test_nothing_is_overwritten_or_half_done(kerfmark: Runner, visits: Path, tmp
     assert "folder for it does not exist" in kerfmark("export", "v.db", "-o", "no/where", code=2).err
     told = kerfmark("export", "v.db", "keeper", "--encoding", "ascii", "-o", "k.csv").err
     assert told == ""
+    kerfmark("export", "v.db", "keeper", "-o", "k.tsv")
+    assert (tmp_path / "k.tsv").read_text().startswith("keeper_id\tkeeper\tphone\n1\t")
     with sqlite3.connect(tmp_path / "v.db") as v:
         v.execute("UPDATE keeper SET keeper = 'Éli' WHERE keeper_id = 4")
     told = kerfmark("export", "v.db", "keeper", "--encoding", "ascii", "-o", "k2.csv", code=1).err
@@ -330,7 +332,7 @@ def test_interrupted_it_leaves_nothing(tmp_path: Path) -> None:
     db.executemany("INSERT INTO big (t) VALUES (?)", (("x" * 20,) for _ in range(400_000)))
     db.commit()
     run = subprocess.Popen([sys.executable, "-m", "kerfmark", "export", "big.db", "-o", "big.xlsx"], cwd=tmp_path,
-                           stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+                           stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, preexec_fn=hears_interrupts)
     deadline = time.monotonic() + 60
     while not list(tmp_path.glob(".big.xlsx*")) and time.monotonic() < deadline:
         time.sleep(.05)

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Runner, flat_visits
+from conftest import Runner, flat_visits, hears_interrupts
 from engines import Target
 
 pytestmark = pytest.mark.skipif(os.name != "posix", reason="signals are sent in another way there")
@@ -19,7 +19,7 @@ pytestmark = pytest.mark.skipif(os.name != "posix", reason="signals are sent in 
 def interrupted(folder: Path, step: str, *command: str) -> tuple[int, str]:
     """Runs a command and interrupts it as soon as it says a step; its exit code, and what it said."""
     process = subprocess.Popen([sys.executable, "-m", "kerfmark", *command, "--verbose"], cwd=folder, stdout=subprocess.DEVNULL,
-                               stderr=subprocess.PIPE, text=True)
+                               stderr=subprocess.PIPE, text=True, preexec_fn=hears_interrupts)
     assert process.stderr is not None
     said = ""
     while step not in said and (line := process.stderr.readline()):

@@ -133,6 +133,7 @@ def test_a_reader_that_leaves_ends_the_program_quietly(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(("line", "wanted", "not_wanted"), [
     ("kerfmark pro", {"prove"}, {"show"}), ("kerfmark show v.db hi", {"hive"}, {"keeper"}),
+    ("kerfmark export v.db hive ap", {"apiary"}, {"hive"}), ("kerfmark export v.db --flat ", {"visits"}, {"hive"}),
     ("kerfmark undo v.db ", {"1", "--through"}, {"2"}), ("kerfmark cut --as", {"--as-script"}, {"--into"})])
 def test_the_shell_is_told_what_could_follow(visits: Path, kerfmark: Runner, tmp_path: Path, line: str, wanted: set[str],
                                              not_wanted: set[str]) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-LOADS, TABLES = ("load",), ("table",)
+LOADS, TABLES, SOURCES = ("load",), ("table", "tables"), ("flat",)
 
 
 def complete(parser: argparse.ArgumentParser) -> None:
@@ -23,8 +23,15 @@ def _prepare(command: argparse.ArgumentParser) -> None:
     for action in command._actions:
         if action.dest in TABLES:
             action.completer = _tables  # type: ignore[attr-defined]
+        elif action.dest in SOURCES:
+            action.completer = _sources  # type: ignore[attr-defined]
         elif action.dest in LOADS:
             action.completer = _loads  # type: ignore[attr-defined]
+
+
+def _sources(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
+    """The sources of an SQLite file: each has a view."""
+    return [n.removesuffix("_flat") for n in _tables(prefix, parsed_args) if n.endswith("_flat")]
 
 
 def _tables(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:

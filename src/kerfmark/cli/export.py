@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 
 from kerfmark.cli import database
-from kerfmark.cli.terminal import BAD, FAINT, Terminal, size
+from kerfmark.cli.terminal import BAD, FAINT, GOOD, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
 
@@ -55,15 +55,17 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
                         nested=args.nested, spelled=Spelled(delimiter, args.encoding, harmless), replace=args.replace,
                         progress=progress)
     terminal.result(result)
-    terminal.say("exported ", (result.database, BOLD), " to ", (result.target, BOLD), f" ({size(result.bytes)})")
-    several = len(result.written) > 1
-    if several:
-        folder = any(w.file != result.target for w in result.written)
+    folder = any(w.file != result.target for w in result.written)
+    if len(result.written) > 1:
         terminal.table(["table", "rows", "file"][:2 + folder],
                        [[w.table, f"{w.rows:,}", Path(w.file).name][:2 + folder] for w in result.written], right=[1])
-    else:
-        terminal.say(f"{result.written[0].table}: {counted(result.written[0].rows, 'row')}")
+        terminal.say()
     for remark in result.remarks:
-        terminal.note(("note ", BAD), remark)
-    terminal.say((f"{result.seconds:.2f} s", FAINT))
+        terminal.note(("note  ", BAD), remark)
+    first = result.written[0]
+    what = counted(len(result.written), "table") if len(result.written) > 1 else f"{first.table} ({counted(first.rows, 'row')})"
+    terminal.say(("exported", GOOD), f"  {what} of {result.database} to ", (result.target, BOLD),
+                 f" ({size(result.bytes)}) in {result.seconds:.1f} s")
+    if folder and result.form == "csv":
+        terminal.say((f"kerfmark cut {result.target} --into DB makes the same tables again", FAINT))
     return 0

@@ -144,7 +144,8 @@ class Bar:
             if self._bar is None:
                 from rich.progress import BarColumn, Progress, TextColumn
 
-                self._bar = Progress(TextColumn("{task.description}"), BarColumn(30), TextColumn("{task.fields[pace]}"),
+                bar = BarColumn(30, "grey82", "dark_orange3", "dark_orange3", "dark_orange3")
+                self._bar = Progress(TextColumn("{task.description}"), bar, TextColumn("{task.fields[pace]}"),
                                      console=self._console(True), transient=True)
                 self._bar.start()
             if step != self._step or self._task is None:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import dataclasses
 import re
 import time
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, Protocol
 
@@ -82,6 +83,8 @@ def export(database: str | Path, target: str | Path, tables: Sequence[str] = (),
     started, target = time.perf_counter(), Path(target)
     folder = target.is_dir() or target.suffix.lower() not in ENDINGS
     kind = (form or "csv") if folder else ENDINGS[target.suffix.lower()]
+    if target.suffix.lower() == ".tsv" and not spelled.delimiter and not folder:
+        spelled = dataclasses.replace(spelled, delimiter="\t")
     _sensible(target, folder, kind, form, engine, nested, spelled, tables, flat)
     with database_at(database).reading() as reader, placing(target, folder=folder, replace=replace) as place:
         inside = look_inside(reader)
@@ -243,7 +246,7 @@ class _Job:
                                      if (t.table.name, k) in linked})
         try:
             for one in taken:
-                sheet = book.sheet(replace(one.table, name=called) if called else one.table)
+                sheet = book.sheet(dataclasses.replace(one.table, name=called) if called else one.table)
                 for batch in one.batches(self.reader, self.progress):
                     sheet.put(batch)
                 sheet.close()
@@ -259,7 +262,8 @@ class _Job:
     def _positions(self, taken: Taken, key: str) -> dict[Any, int]:
         """The row in which each key of a table is written."""
         at = taken.table.columns.index(key)
-        only = replace(taken, table=replace(taken.table, columns=(key,), types=(taken.table.types[at],)), cells=(taken.cells[at],))
+        table = dataclasses.replace(taken.table, columns=(key,), types=(taken.table.types[at],))
+        only = dataclasses.replace(taken, table=table, cells=(taken.cells[at],))
         values = (v for batch in only.batches(self.reader, silent) for v in batch.column(0).to_pylist())
         return {v: n for n, v in enumerate(values, 1)}
 
