@@ -31,10 +31,11 @@ def graphs(draw: st.DrawFn) -> tuple[dict[str, tuple[float, float]], list[tuple[
 
 
 @settings(max_examples=60, deadline=None)
-@given(graph=graphs())
-def test_boxes_stand_apart_and_lines_pass_between_them(graph: tuple[dict[str, tuple[float, float]], list[tuple[str, str]]]) -> None:
+@given(graph=graphs(), widest=st.sampled_from([400, 1900]))
+def test_boxes_stand_apart_and_lines_pass_between_them(graph: tuple[dict[str, tuple[float, float]], list[tuple[str, str]]],
+                                                       widest: float) -> None:
     sizes, links = graph
-    placed = place(sizes, links)
+    placed = place(sizes, links, widest=widest)
     boxes = {n: (x, y, x + sizes[n][0], y + sizes[n][1]) for n, (x, y) in placed.corners.items()}
     assert set(boxes) == set(sizes)
     for n, (ax, ay, bx, by) in boxes.items():
@@ -44,6 +45,10 @@ def test_boxes_stand_apart_and_lines_pass_between_them(graph: tuple[dict[str, tu
     for way in placed.ways.values():
         for (x, lower), (same, upper) in zip(way[::2], way[1::2], strict=True):
             assert x == same and not any(ax < x < bx and ay < lower and by > upper for ax, ay, bx, by in boxes.values())
+    for (child, parent), way in placed.ways.items():    # and where a line goes aside, there are no boxes at all
+        stops = [placed.roofs[child], *(y for _, y in way), boxes[parent][3]]
+        for lower, upper in zip(stops[::2], stops[1::2], strict=True):
+            assert not any(ay < lower - 4 and by > upper + 4 for _, ay, _, by in boxes.values()), (child, parent)
 
 
 @settings(max_examples=40, deadline=None)

@@ -18,11 +18,12 @@ SWEEPS = 24
 
 @dataclass(frozen=True)
 class Placed:
-    """The left upper corner of each box, the points by which each line passes from child to parent (without its ends), and the size
-    of the whole."""
+    """The left upper corner of each box, the points by which each line passes from child to parent (without its ends), the upper
+    end of the layer of each box (above it, a line may go aside), and the size of the whole."""
 
     corners: dict[str, Point]
     ways: dict[tuple[str, str], list[Point]]
+    roofs: dict[str, float]
     width: float
     height: float
 
@@ -33,27 +34,31 @@ def place(sizes: Mapping[str, Point], links: Sequence[tuple[str, str]], *, gap: 
     edges = _without_circles(list(sizes), [(c, p) for c, p in dict.fromkeys(links) if c != p and c in sizes and p in sizes])
     rank = _ranks(list(sizes), edges)
     layers, way_of = _with_dummies(list(sizes), edges, rank)
-    widths = {n: sizes[n][0] if n in sizes else 12.0 for layer in layers for n in layer}
     near = _neighbours(layers, edges, way_of)
     order = _ordered(layers, near)
-    order, split = _broken(order, widths, sizes, gap, widest)
+    broken = _broken(order, sizes, gap, widest)
+    if broken != rank:
+        layers, way_of = _with_dummies(sorted(sizes, key=[n for layer in order for n in layer].index), edges, broken)
+        near = _neighbours(layers, edges, way_of)
+        order = _ordered(layers, near)
+    widths = {n: sizes[n][0] if n in sizes else 12.0 for layer in layers for n in layer}
     x = _across(order, widths, near, gap)
     y: dict[str, float] = {}
     roof: dict[str, float] = {}
     top = 0.0
-    for i, layer in enumerate(order):
+    for layer in order:
         tall = max((sizes[n][1] for n in layer if n in sizes), default=0.0)
         for n in layer:
             y[n] = top + (tall if n not in sizes else tall - sizes[n][1])
             roof[n] = top
         crowd = sum(1 for n in layer for _ in near[n]) ** .5
-        top += tall + (rise + 5 * crowd if i not in split else rise * .6)
+        top += tall + rise + 5 * crowd
     left = min(x[n] for n in x) if x else 0.0
     corners = {n: (x[n] - left, y[n]) for n in sizes}
     # a line passes a layer straight, between its boxes
     ways = {e: [(x[d] - left + 6, at) for d in way for at in (y[d] + 4, roof[d] - 4)] for e, way in way_of.items()}
     width = max((corners[n][0] + sizes[n][0] for n in sizes), default=0)
-    return Placed(corners, ways, max(width, max((p[0] for w in ways.values() for p in w), default=0)),
+    return Placed(corners, ways, {n: roof[n] for n in sizes}, max(width, max((p[0] for w in ways.values() for p in w), default=0)),
                   max((corners[n][1] + sizes[n][1] for n in sizes), default=0))
 
 
@@ -159,27 +164,22 @@ def crossings(layers: Sequence[Sequence[str]], near: Mapping[str, list[str]]) ->
     return total
 
 
-def _broken(order: list[list[str]], widths: Mapping[str, float], sizes: Mapping[str, Point], gap: float, widest: float
-            ) -> tuple[list[list[str]], set[int]]:
-    """Layers that are too wide, as several below each other; and after which of them the next is part of the same."""
-    out: list[list[str]] = []
-    split: set[int] = set()
+def _broken(order: Sequence[Sequence[str]], sizes: Mapping[str, Point], gap: float, widest: float) -> dict[str, int]:
+    """The layer of each box when those that are too wide become several: lines that pass one of these then keep clear of its
+    boxes, as those that pass any other."""
+    out: dict[str, int] = {}
+    row = 0
     for layer in order:
-        row: list[str] = []
         across = 0.0
-        pieces: list[list[str]] = []
         for n in layer:
-            if row and n in sizes and across + widths[n] > widest:
-                pieces.append(row)
-                row, across = [], 0.0
-            row.append(n)
-            across += widths[n] + gap
-        pieces.append(row)
-        for i, piece in enumerate(pieces):
-            if i < len(pieces) - 1:
-                split.add(len(out))
-            out.append(piece)
-    return out, split
+            if n not in sizes:
+                continue
+            if across and across + sizes[n][0] > widest:
+                row, across = row + 1, 0.0
+            out[n] = row
+            across += sizes[n][0] + gap
+        row += 1
+    return out
 
 
 def _across(order: Sequence[Sequence[str]], widths: Mapping[str, float], near: Mapping[str, list[str]], gap: float

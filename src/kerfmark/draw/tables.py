@@ -39,7 +39,12 @@ def tables(diagram: Diagram) -> Scene:
         way = placed.ways.get((line.child, line.parent))
         turned = way is None and line.child != line.parent
         way = placed.ways.get((line.parent, line.child), [])[::-1] if turned else way or []
-        scene.shapes += _link(line, ends[line], [(x + shift, y + top) for x, y in way])
+        points = [(x + shift, y + top) for x, y in way]
+        foot = ends[line][0]
+        roof = placed.roofs[line.child] + top - 4
+        if not turned and line.child != line.parent and roof < foot[1] - 12:     # past taller boxes beside it
+            points = [(foot[0], roof), *points]
+        scene.shapes += _link(line, ends[line], points)
     for box in diagram.boxes:
         scene.shapes += box_shapes(box, corner[box.name], sizes[box.name])
     return scene
