@@ -298,6 +298,28 @@ def test_somebody_else_s_tables_are_taken_out_too(db: Target, kerfmark: Runner, 
     assert "does not know what they were" in kerfmark("export", db, "--flat", "site", "-o", "x.csv", code=2).err
 
 
+def test_a_view_can_be_named(bees: Target, kerfmark: Runner, tmp_path: Path) -> None:
+    kerfmark("export", bees, "visits_flat", "-o", "v.csv")
+    rows = list(csv.DictReader((tmp_path / "v.csv").open()))
+    assert len(rows) == 240 and {r["apiary"] for r in rows} == {f"Field {i}" for i in range(6)}
+
+
+@pytest.mark.parametrize("db", ["PostgreSQL", "MariaDB"], indirect=True)
+def test_what_has_no_type_of_ours_is_text(db: Target, kerfmark: Runner, tmp_path: Path) -> None:
+    if db.engine == "PostgreSQL":
+        db.do(f"CREATE SCHEMA {db.url.split('schema=')[1]}", "CREATE TABLE t (n integer PRIMARY KEY, at timestamp(3), note text)",
+              "INSERT INTO t SELECT i, timestamp '2025-01-01 10:00:00.125' + i * interval '1 hour', repeat('x', 40) "
+              "FROM generate_series(1, 200000) AS i")
+    else:
+        db.do("CREATE TABLE t (n integer PRIMARY KEY, at datetime(3), note varchar(99))",
+              "INSERT INTO t SELECT seq, timestamp '2025-01-01 10:00:00.125' + interval seq hour, repeat('x', 40) "
+              "FROM seq_1_to_200000")
+    told = kerfmark("export", db, "-o", "out").err
+    assert "t.at is declared as timestamp, but holds something else: it is written as text" in told
+    lines = (tmp_path / "out/t.csv").read_text().splitlines()
+    assert len(lines) == 200_001 and lines[1] == "1,2025-01-01 11:00:00.125," + "x" * 40
+
+
 def test_nothing_is_overwritten_or_half_done(kerfmark: Runner, visits: Path, tmp_path: Path) -> None:
     kerfmark("cut", "visits.csv", "--into", "v.db")
     (tmp_path / "mine").mkdir()
@@ -309,6 +331,7 @@ def test_nothing_is_overwritten_or_half_done(kerfmark: Runner, visits: Path, tmp
     assert "does not say what to write" in kerfmark("export", "v.db", "-o", "x.docx", code=2).err
     assert 'no table "hives"' in kerfmark("export", "v.db", "hives", "-o", "x.csv", code=2).err
     assert "folder for it does not exist" in kerfmark("export", "v.db", "-o", "no/where", code=2).err
+    assert 'no encoding "asci"' in kerfmark("export", "v.db", "keeper", "--encoding", "asci", "-o", "k.csv", code=2).err
     told = kerfmark("export", "v.db", "keeper", "--encoding", "ascii", "-o", "k.csv").err
     assert told == ""
     kerfmark("export", "v.db", "keeper", "-o", "k.tsv")

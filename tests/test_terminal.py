@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import os
 import pty
+import re
 import subprocess
 import sys
 import time
@@ -112,8 +113,8 @@ def on_a_terminal(command: list[str], folder: Path, **env: str) -> str:
 
 
 def test_colour_is_for_terminals_that_want_it(tmp_path: Path, visits: Path) -> None:
-    assert "\x1b[" in on_a_terminal(["measure", "visits.csv"], tmp_path)
-    assert "\x1b[" not in on_a_terminal(["measure", "visits.csv"], tmp_path, NO_COLOR="1")
+    assert "\x1b[1;" in on_a_terminal(["measure", "visits.csv"], tmp_path)
+    assert not re.search(r"\x1b\[[0-9;]*m", on_a_terminal(["measure", "visits.csv"], tmp_path, NO_COLOR="1"))
 
 
 def test_a_wide_table_is_turned_where_it_does_not_fit(tmp_path: Path) -> None:

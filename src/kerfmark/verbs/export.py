@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import dataclasses
 import re
 import time
@@ -92,7 +93,7 @@ def export(database: str | Path, target: str | Path, tables: Sequence[str] = (),
         if flat:
             job.source(flat, kind, folder)
         else:
-            job.tables(_chosen(inside, tables, nested), kind, folder, engine, nested)
+            job.tables(_chosen(reader, inside, tables, nested), kind, folder, engine, nested)
         files = sorted(place.iterdir()) if folder else [place]
         size = sum(f.stat().st_size for f in files)
     return ExportResult(reader.name, str(target), kind, tuple(job.written), tuple(job.remarks), size,
@@ -116,17 +117,28 @@ def _sensible(target: Path, folder: bool, kind: str, form: str, engine: str, nes
     if spelled != Spelled() and kind != "csv":
         raise UsageError("only text files have a delimiter, an encoding and cells to be made harmless",
                          next="write .csv, or leave these options out")
+    if spelled.encoding:
+        try:
+            codecs.lookup(spelled.encoding)
+        except LookupError as error:
+            raise UsageError(f'there is no encoding "{spelled.encoding}"', next="say utf-8, cp1252, ...") from error
+    if any(c in spelled.delimiter for c in '"\r\n'):
+        raise UsageError("quotes and line ends cannot stand between cells", next="say another --delimiter")
     if flat and tables:
         raise UsageError("name tables, or a source with --flat, not both")
     if flat and kind == "script":
         raise UsageError("a script makes tables", next="leave out --flat")
 
 
-def _chosen(inside: Inside, tables: Sequence[str], nested: bool) -> list[str]:
-    """The tables that are wanted, parents first; when children are nested and none is named, those that lead to nothing."""
-    lost = next((t for t in tables if t not in inside.tables), None)
-    if lost is not None:
-        raise UsageError(f'there is no table "{lost}"', next=f"the tables are {', '.join(parents_first(inside.tables))}")
+def _chosen(reader: Reader, inside: Inside, tables: Sequence[str], nested: bool) -> list[str]:
+    """The tables that are wanted (and views, where they are named), parents first; when children are nested and none is named,
+    those that lead to nothing."""
+    for name in tables:
+        if name not in inside.tables:
+            facts = reader.facts(name) if name in reader.views() else None
+            if facts is None:
+                raise UsageError(f'there is no table "{name}"', next=f"the tables are {', '.join(parents_first(inside.tables))}")
+            inside.tables[name] = facts
     if tables:
         return [t for t in parents_first(inside.tables) if t in tables]
     if nested:

@@ -85,7 +85,7 @@ class Inside:
     """What is in a database: its tables, and the layout that Kerfmark keeps there (none: somebody else made it all) with the
     headers of each source in their order."""
 
-    tables: Mapping[str, TableFacts]
+    tables: dict[str, TableFacts]
     layout: Layout | None
     ledger: Ledger | None
     headers: Mapping[str, Sequence[str]]
