@@ -38,3 +38,6 @@ def ahead(batches: Iterable[T], depth: int = 3) -> Iterator[T]:
         while worker.is_alive():                        # it may be waiting for room
             with contextlib.suppress(queue.Empty):
                 waiting.get(timeout=.05)
+        close = getattr(batches, "close", None)         # what reads from a database must end before it is asked again
+        if close is not None:
+            close()

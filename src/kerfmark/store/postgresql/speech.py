@@ -155,6 +155,15 @@ class PostgresReader(ServerReader):
 
     def _copied(self, sql: str) -> Iterator[bytes]:
         """What a COPY gives, in pieces of whole rows."""
+        whole = False
+        self.execute("SAVEPOINT kerfmark_copied")       # a COPY that is not read to its end is an error to the server
+        try:
+            yield from self._pieces(sql)
+            whole = True
+        finally:
+            self.execute(f"{'RELEASE' if whole else 'ROLLBACK TO'} SAVEPOINT kerfmark_copied")
+
+    def _pieces(self, sql: str) -> Iterator[bytes]:
         waiting: list[bytes] = []
         size = 0
         with translated(self.name), self.connection.cursor() as cursor, cursor.copy(sql) as copy:
