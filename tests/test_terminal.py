@@ -150,7 +150,8 @@ def test_the_shell_is_told_what_could_follow(visits: Path, kerfmark: Runner, tmp
 def test_help_lists_every_command_in_the_order_of_the_work(kerfmark: Runner) -> None:
     text = kerfmark("--help").out
     order = [text.index(f"\n  {c} ") for c in ("measure", "mark", "check", "cut", "add", "show", "draw", "prove", "loads", "undo",
-                                               "refresh", "trace", "demo")]
+                                               "refresh", "trace", "export", "demo")]
     assert order == sorted(order)
-    for command in ("measure", "mark", "check", "cut", "add", "show", "draw", "prove", "loads", "undo", "refresh", "trace", "demo"):
-        assert kerfmark(command, "--help").out.count(f"  kerfmark {command}") >= 1
+    for command in ("measure", "mark", "check", "cut", "add", "show", "draw", "prove", "loads", "undo", "refresh", "trace",
+                    "export", "demo"):
+        assert kerfmark(command, "--help").out.count(f"\n  kerfmark {command}") >= 2

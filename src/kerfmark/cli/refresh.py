@@ -17,6 +17,7 @@ Compares every file that was loaded with what it was then. The loads of those th
 ones, if one of these depends on them) and made again from the files of today, in one transaction. The others are left alone.
 
   kerfmark refresh apiary.db
+  kerfmark refresh postgresql://me@db.example/club --schema apiary --known keep
 """
 
 

@@ -15,6 +15,7 @@ ABOUT = """\
 Tells the load that made a record, the row of the file in which it is first said, and what later loads have changed of it.
 
   kerfmark trace apiary.db hive 17
+  kerfmark trace apiary.db hive 17 --json
 """
 
 
