@@ -62,6 +62,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
                  f"sqlite3 {shlex.quote(str(folder / 'club.db'))} < {shlex.quote(str(folder / 'club.sql'))}; "
                  f"kerfmark mark {shlex.quote(str(folder / 'inspections-2025.csv'))} --onto {shlex.quote(str(folder / 'club.db'))}"
                  "   (tables that are there)",
+                 f"kerfmark export {shlex.quote(database)} -o {shlex.quote(str(folder / 'tables'))}   (and everything out again)",
                  f"edit {folder / 'apiary.layout.toml'}, then kerfmark cut it --into another database"):
         terminal.say("  ", line)
     return 0
