@@ -19,7 +19,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from make_flat import make_flat
+from make import make
 from run import measure
 
 from kerfmark.address import address, with_schema
@@ -38,39 +38,46 @@ def main() -> None:
     args = ap.parse_args()
     args.folder.mkdir(parents=True, exist_ok=True)
     flat = args.folder / f"inspections-{args.rows}.csv"
-    if not flat.exists():
-        make_flat(args.rows, flat)
+    make("make_flat", "make_flat", args.rows, flat)
     with flat.open(encoding="utf-8", newline="") as file:
         headers = next(csv.reader(file))
     for url in filter(None, (args.postgresql, args.mysql)):
         compare(url, flat, headers, args.times)
 
 
-def compare(url: str, flat: Path, headers: list[str], times: int) -> None:
-    """Times both ways into one server."""
+class Fresh:
+    """Makes the schema or database of the benchmark anew, or only takes it away."""
+
+    def __init__(self, ask: list[str], statements: list[str]) -> None:
+        self.ask, self.statements = ask, statements
+
+    def __call__(self, *, again: bool = True) -> None:
+        for statement in self.statements if again else self.statements[:1]:
+            subprocess.run([*self.ask, statement], check=True, capture_output=True)
+
+
+def own_loader(url: str, flat: Path, headers: list[str]) -> tuple[Fresh, list[str]]:
+    """How a server's own client loads a flat file, and what must be done before."""
     where = address(url)
-    layout = flat.parent / "server.layout.toml"
-    cut = [sys.executable, "-m", "kerfmark", "cut", "--into", with_schema(url, SCHEMA), "--quiet"]
     if where.engine == "postgresql":
         client = ["psql", "-q", "-v", "ON_ERROR_STOP=1", url]
-        ask = [*client, "-c"]
-        fresh = [f"DROP SCHEMA IF EXISTS {SCHEMA} CASCADE", f"CREATE SCHEMA {SCHEMA}"]
         columns = ", ".join(f'"{h}" text' for h in headers)
-        own = [*client, "-1", "-c", f"CREATE TABLE {SCHEMA}.flat ({columns})", "-c",
-               f"\\copy {SCHEMA}.flat FROM '{flat}' WITH (FORMAT csv, HEADER)"]
-    else:
-        client = ["mariadb", f"-h{where.host}", f"-P{where.port}", f"-u{where.user}", "--local-infile=1"]
-        ask = [*client, "-e"]
-        fresh = [f"DROP DATABASE IF EXISTS {SCHEMA}", f"CREATE DATABASE {SCHEMA}"]
-        columns = ", ".join(f"`{h}` text" for h in headers)
-        own = [*client, "-e", f"CREATE TABLE {SCHEMA}.flat ({columns}); LOAD DATA LOCAL INFILE '{flat}' INTO TABLE {SCHEMA}.flat "
-               "CHARACTER SET utf8mb4 FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\"' LINES TERMINATED BY '\\n' "
-               "IGNORE 1 LINES"]
+        return (Fresh([*client, "-c"], [f"DROP SCHEMA IF EXISTS {SCHEMA} CASCADE", f"CREATE SCHEMA {SCHEMA}"]),
+                [*client, "-1", "-c", f"CREATE TABLE {SCHEMA}.flat ({columns})", "-c",
+                 f"\\copy {SCHEMA}.flat FROM '{flat}' WITH (FORMAT csv, HEADER)"])
+    client = ["mariadb", f"-h{where.host}", f"-P{where.port}", f"-u{where.user}", "--local-infile=1"]
+    columns = ", ".join(f"`{h}` text" for h in headers)
+    return (Fresh([*client, "-e"], [f"DROP DATABASE IF EXISTS {SCHEMA}", f"CREATE DATABASE {SCHEMA}"]),
+            [*client, "-e", f"CREATE TABLE {SCHEMA}.flat ({columns}); LOAD DATA LOCAL INFILE '{flat}' INTO TABLE {SCHEMA}.flat "
+             "CHARACTER SET utf8mb4 FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\"' LINES TERMINATED BY '\\n' "
+             "IGNORE 1 LINES"])
 
-    def prepare() -> None:
-        for statement in fresh:
-            subprocess.run([*ask, statement], check=True, capture_output=True)
 
+def compare(url: str, flat: Path, headers: list[str], times: int) -> None:
+    """Times both ways into one server."""
+    layout = flat.parent / "server.layout.toml"
+    cut = [sys.executable, "-m", "kerfmark", "cut", "--into", with_schema(url, SCHEMA), "--quiet"]
+    prepare, own = own_loader(url, flat, headers)
     subprocess.run([sys.executable, "-m", "kerfmark", "mark", str(flat), "-o", str(layout), "--replace", "--quiet"], check=True,
                    capture_output=True)
     runs: dict[str, list[float]] = {"the server's own loader": [], "kerfmark cut": [], "kerfmark cut, layout given": []}
@@ -79,10 +86,9 @@ def compare(url: str, flat: Path, headers: list[str], times: int) -> None:
     for _ in range(times):
         for name, command in commands.items():
             runs[name].append(measure(command, prepare)[0])
-    for statement in fresh[:1]:
-        subprocess.run([*ask, statement], check=True, capture_output=True)
+    prepare(again=False)
     base = statistics.median(runs["the server's own loader"])
-    print(where.engine)
+    print(address(url).engine)
     for name, seconds in runs.items():
         ratios = [s / b for s, b in zip(seconds, runs["the server's own loader"], strict=True)]
         print(f"  {name:28} {statistics.median(seconds):7.1f} s   {statistics.median(seconds) / base:5.2f}   "
