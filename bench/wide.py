@@ -1,4 +1,4 @@
-"""Marks wide files: 100,000 rows x 100 columns, and 20,000 rows x 300 columns.
+"""Marks wide files: 100,000 rows x 100 columns, and 20,000 rows x 75, 150 and 300 columns, to see how time grows with these.
 
     python bench/wide.py [--folder /tmp/kerfmark-bench]
 
@@ -47,7 +47,7 @@ def main() -> None:
     args = ap.parse_args()
     args.folder.mkdir(parents=True, exist_ok=True)
     print("| file | wall s | CPU s | peak MB |\n|---|---|---|---|")
-    for rows, columns in ((100_000, 100), (20_000, 300)):
+    for rows, columns in ((100_000, 100), (20_000, 75), (20_000, 150), (20_000, 300)):
         path = args.folder / f"wide-{rows}x{columns}.csv"
         if not path.exists():
             make_wide(rows, columns, path)

@@ -12,6 +12,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from conftest import Runner
 from kerfmark.errors import DataRefused, KerfmarkError, Origin, SourceError
 from kerfmark.profile.describe import describe
 from kerfmark.profile.encode import EncodedColumn, encode
@@ -188,3 +189,27 @@ def test_errors_carry_the_same_facts_as_text_and_as_data() -> None:
         "code": "data.misfit", "what": "does not fit", "why": "it is text", "next": "mend it",
         "origin": {"file": "a.xlsx", "sheet": "Hives", "row": 1412, "column": "kg"}, "more": ["row 1: x", "row 2: y"], "total": 7}
     assert KerfmarkError("plain").to_dict() == {"code": "error", "what": "plain"}
+
+
+def test_too_many_sheets_or_shapes_are_refused_at_once(kerfmark: Runner, tmp_path: Path) -> None:
+    import xlsxwriter
+
+    with xlsxwriter.Workbook(tmp_path / "book.xlsx", {"constant_memory": True}) as book:
+        for i in range(2001):
+            book.add_worksheet(f"s{i}").write_row(0, 0, ["a", "b"])
+    told = kerfmark("cut", "book.xlsx", "--into", "x.db", code=2).err
+    assert "has 2,001 sheets, and 2,000 are read at once" in told and "--sheet" in told
+    (tmp_path / "files").mkdir()
+    for i in range(501):
+        (tmp_path / f"files/f{i}.csv").write_text(f"a{i},b{i}\n1,2\n")
+    told = kerfmark("cut", "files", "--into", "x.db", code=2).err
+    assert "501 sources of different shapes" in told and not (tmp_path / "x.db").exists()
+
+
+def test_hundreds_of_files_of_one_shape_are_one_source(kerfmark: Runner, tmp_path: Path) -> None:
+    (tmp_path / "days").mkdir()
+    for i in range(400):
+        (tmp_path / f"days/visits-{i:03}.csv").write_text("no,hive,kg\n" + "".join(f"{i * 3 + j},H{j},{j}.5\n" for j in range(3)))
+    result = kerfmark("cut", "days", "--into", "x.db", "--json").json
+    assert [s["rows"] for s in result["sources"]] == [1200]
+    assert kerfmark("prove", "x.db", "--json").json["holds"]

@@ -125,7 +125,7 @@ class Prepared:
 
 def _specs(layout: Layout, source: str) -> Iterator[tuple[str, ColumnSpec]]:
     """The column in which each header of a source ends up."""
-    headers = {h for t in layout.tables.values() for h in t.headers}
+    headers = {h for t in layout.tables.values() if t.source == source for h in t.headers}
     for header in headers:
         home = layout.home_of(source, header)
         if home:

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection
+from functools import lru_cache
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, field_validator, model_validator
@@ -223,7 +224,12 @@ class ColumnSpec(_Part):
     @property
     def of_type(self) -> ColumnType:
         """The type as an object."""
-        return parse_type(self.type)
+        return _type_of(self.type)
+
+
+@lru_cache(maxsize=4096)
+def _type_of(text: str) -> ColumnType:
+    return parse_type(text)
 
 
 class LinkSpec(_Part):

@@ -41,6 +41,8 @@ from kerfmark.read.source import (
 T = TypeVar("T")
 
 ENDINGS = frozenset({".xlsx", ".xlsm", ".xlsb", ".xls", ".ods"})
+MOST_SHEETS = 2_000
+"""Sheets that are read at once."""
 ROWS = 16_384
 """Rows turned into a batch at a time."""
 LOOKED_AT = 60
@@ -90,6 +92,9 @@ def sheets(path: Path, reading: Reading = Reading()) -> list[SheetSource]:  # no
         return [SheetSource(path, sheet, reading, book=book)]
     shown = {m.name: str(m.visible).endswith(".Visible") for m in book.sheets_metadata}
     names = [n for n in book.sheet_names if shown.get(n, True) or reading.hidden]
+    if len(names) > MOST_SHEETS:
+        raise SourceError(f"the workbook has {len(names):,} sheets, and {MOST_SHEETS:,} are read at once", code="source.too-many",
+                          origin=Origin(path.name), next="name one with --sheet, or split the workbook")
     found = [s for name in names if (s := SheetSource(path, name, reading, book=book, hidden=not shown.get(name, True))).headers]
     if not found:
         raise SourceError("no sheet of the workbook holds anything", code="source.empty", origin=Origin(path.name),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from functools import lru_cache
 
 KEY_WORDS = frozenset(
     {"id", "code", "no", "nr", "num", "number", "ref", "key", "tag", "sku", "isbn", "ean", "uuid", "nummer", "reference"})
@@ -18,9 +19,14 @@ _CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Za-z])(?=[0-9]+$)")
 
 def words(header: str) -> list[str]:
     """The words of a header in lower case: `KeeperPhone` and `keeper_phone` are both keeper, phone."""
+    return list(_words(header))
+
+
+@lru_cache(maxsize=65_536)
+def _words(header: str) -> tuple[str, ...]:
     plain = unicodedata.normalize("NFKD", header.replace("ß", "ss"))
     plain = "".join(c for c in plain if not unicodedata.combining(c))
-    return [w.lower() for w in re.split(r"[\W_]+", _CAMEL.sub(" ", plain)) if w]
+    return tuple(w.lower() for w in re.split(r"[\W_]+", _CAMEL.sub(" ", plain)) if w)
 
 
 def looks_like_key(header: str) -> bool:
@@ -55,6 +61,7 @@ def share_stem(header: str, key: str) -> bool:
     return bool(start) and said[:len(start)] == start and not (set(start) <= KEY_WORDS | NAME_WORDS)
 
 
+@lru_cache(maxsize=65_536)
 def helpful(header: str) -> bool:
     """Whether a header says anything at all (`F1`, `Code` and `column 3` do not)."""
     said = stem(header)

@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from kerfmark.errors import Origin, SourceError, TargetError
+from kerfmark.errors import Origin, SourceError, TargetError, UsageError
 from kerfmark.layout.model import Layout
 from kerfmark.layout.names import free_name
 from kerfmark.layout.text import read_layout, write_layout
@@ -27,6 +27,10 @@ from kerfmark.structure.steer import Steering
 from kerfmark.verbs.sources import open_inputs, saving, spec_of
 
 __all__ = ["MarkResult", "NearMiss", "Reason", "Reference", "Steering", "TableMarked", "mark", "mark_sources"]
+
+
+MOST_SHAPES = 500
+"""Sources of different shapes that are compared with each other."""
 
 
 @dataclass(frozen=True)
@@ -130,6 +134,9 @@ def mark_sources(sources: Sequence[Source], folder: Path, progress: Progress = s
     """Proposes the tables of sources; the layout calls their files as seen from `folder`. Gives the sources as the layout
     reads them, and as they were read. Unless `strict`, rows with too few or too many fields are left out."""
     steering.check({h for s in sources for h in s.headers})
+    if len(sources) > MOST_SHAPES:
+        raise UsageError(f"these are {len(sources):,} sources of different shapes, and {MOST_SHAPES} are marked at once",
+                         code="usage.too-many", next="name fewer files or sheets at once; those of one shape count as one")
     read: dict[str, EncodedSource] = {}
     for found in sources:
         read[source_name(found.name, read)] = encode(found, progress, strict=strict)
