@@ -67,7 +67,7 @@ def test_a_folder_of_csv_is_cut_into_the_same_tables_again(bees: Target, kerfmar
     assert told["@context"] == "http://www.w3.org/ns/csvw" and hive["primaryKey"] == ["hive_id"]
     assert hive["foreignKeys"] == [{"columnReference": ["apiary_id"],
                                     "reference": {"resource": "apiary.csv", "columnReference": ["apiary_id"]}}]
-    kerfmark("cut", "tables", "--into", "again.db")
+    assert "metadata: declare the types, keys and links" in kerfmark("cut", "tables", "--into", "again.db").out
     kerfmark("prove", "again.db")
     kerfmark("cut", "visits.csv", "--into", "first.db")
     assert structure(tmp_path / "again.db") == structure(tmp_path / "first.db")
@@ -144,6 +144,20 @@ def test_a_source_comes_back_cell_for_cell(db: Target, kerfmark: Runner, write: 
         csv.reader(CLUB.splitlines(keepends=True), delimiter=";"))
     kerfmark("export", db, "--flat", "club", "-o", "safe.csv", "--formulas", "harmless", "--encoding", "utf-8", "--delimiter", "|")
     assert "|'=1+1\n" in (tmp_path / "safe.csv").read_text()
+
+
+def test_what_does_not_come_back_is_told(kerfmark: Runner, write: Write, tmp_path: Path) -> None:
+    rows = "".join(f"{i},H{i % 3},{'n/a' if i == 4 else i}.5,x\n" for i in range(1, 9))
+    write("v.csv", "no,hive,kg,left\n" + rows.replace("n/a.5", "n/a"))
+    kerfmark("mark", "v.csv", "-o", "v.toml", "--leave-out", "left", "--one-table")
+    kerfmark("cut", "v.toml", "--into", "v.db")
+    write("w.csv", "no,hive,kg,left\n8,H2,8.5,x\n9,H0,9.5,x\n")
+    kerfmark("add", "w.csv", "--into", "v.db", "--known", "keep")
+    told = kerfmark("export", "v.db", "--flat", "v", "-o", "back.csv").err
+    assert "left out by the layout, so not here: left" in told and "cells that said n/a are blank" in told
+    assert "rows that only said again what was there are not here: 1" in told
+    assert (tmp_path / "back.csv").read_text().splitlines()[3:5] == ["3,H0,3.5", "4,H1,"]
+    assert len((tmp_path / "back.csv").read_text().splitlines()) == 10
 
 
 def test_the_demo_s_file_comes_back_to_the_byte(kerfmark: Runner, tmp_path: Path) -> None:

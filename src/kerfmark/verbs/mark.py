@@ -108,7 +108,9 @@ def mark_inputs(inputs: Sequence[str | Path], reading: Reading, folder: Path, pr
                               origin=sources[n].origin(), why=f"declared are {', '.join(c.header for c in f.columns)}",
                               next="correct csv-metadata.json beside it; without it, the tables are found in the rows")
     encoded = {n: encode(s, progress, strict=strict) for n, s in sources.items()}
-    return declared(named, {n: spec_of(s, folder) for n, s in sources.items()}, encoded), encoded, encoded
+    proposal = declared(named, {n: spec_of(s, folder) for n, s in sources.items()}, encoded)
+    note = ("metadata", "declare the types, keys and links of these files: nothing was guessed")
+    return replace(proposal, notes=(note, *proposal.notes)), encoded, encoded
 
 
 def _described(inputs: Sequence[str | Path]) -> list[DescribedFile]:

@@ -205,6 +205,9 @@ def _not_as_it_was(layout: Layout, ledger: Ledger, source: str) -> list[str]:
     apart = sum(r.source == source and r.load in live and not r.known for r in ledger.set_aside)
     if apart:
         out.append(f"rows that were set aside are not here: {apart:,}")
+    again = sum(r.source == source and r.load in live and r.known for r in ledger.set_aside)
+    if again:
+        out.append(f"rows that only said again what was there are not here: {again:,}")
     changed = [h for t in layout.tables.values() for c in t.columns.values() if t.source == source and (c.treats or c.unit)
                for h in c.sources]
     if changed:

@@ -65,7 +65,7 @@ def _name(column: str) -> str:
     """A column's name as a URI takes it: what is no letter, digit or sign of these is spelled with percent signs."""
     from urllib.parse import quote
 
-    name = quote(column, safe="")
+    name = quote(column, safe="").replace("-", "%2D").replace("~", "%7E")
     return f"%5F{name[1:]}" if name.startswith("_") else name
 
 
