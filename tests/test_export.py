@@ -343,6 +343,23 @@ def test_what_has_no_type_of_ours_is_text(db: Target, kerfmark: Runner, tmp_path
     assert len(lines) == 200_001 and lines[1] == "1,2025-01-01 11:00:00.125," + "x" * 40
 
 
+def test_names_that_nobody_should_give_come_back(kerfmark: Runner, tmp_path: Path) -> None:
+    with sqlite3.connect(tmp_path / "o.db") as odd:
+        odd.execute('CREATE TABLE "a b#1" ("_key, x" TEXT NOT NULL PRIMARY KEY, "ü-~ %41" TEXT)')
+        odd.execute('CREATE TABLE "sel""ect" ("nr:" TEXT NOT NULL PRIMARY KEY, "order" TEXT REFERENCES "a b#1" ("_key, x"))')
+        odd.executemany('INSERT INTO "a b#1" VALUES (?, ?)', [("k1", "v,1"), ("k2", None)])
+        odd.executemany('INSERT INTO "sel""ect" VALUES (?, ?)', [("n1", "k2"), ("n2", None)])
+    kerfmark("export", "o.db", "-o", "out")
+    assert {p.name for p in (tmp_path / "out").iterdir()} == {"a b#1.csv", "sel_ect.csv", "csv-metadata.json"}
+    told = json.loads((tmp_path / "out/csv-metadata.json").read_text())["tables"][0]
+    assert told["url"] == "a%20b%231.csv" and told["tableSchema"]["columns"][1]["name"] == "%C3%BC%2D%7E%20%2541"
+    kerfmark("cut", "out", "--into", "again.db")
+    again = sqlite3.connect(tmp_path / "again.db")
+    assert again.execute('SELECT s."nr:", a."ü-~ %41", a."_key, x" FROM sel_ect s LEFT JOIN "a b#1" a ON a."_key, x" = s."order" '
+                         "ORDER BY 1").fetchall() == [("n1", None, "k2"), ("n2", None, None)]
+    assert again.execute('PRAGMA foreign_key_list("sel_ect")').fetchone()[2:5] == ("a b#1", "order", "_key, x")
+
+
 def test_nothing_is_overwritten_or_half_done(kerfmark: Runner, visits: Path, tmp_path: Path) -> None:
     kerfmark("cut", "visits.csv", "--into", "v.db")
     (tmp_path / "mine").mkdir()

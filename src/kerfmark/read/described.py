@@ -11,6 +11,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from urllib.parse import unquote
 
 FOLDER = "csv-metadata.json"
 CONTEXT = "http://www.w3.org/ns/csvw"
@@ -55,7 +56,7 @@ def described(file: Path) -> DescribedFile | None:
         try:
             whole = json.loads(place.read_text(encoding="utf-8-sig"))
             for table in whole.get("tables", [whole]):
-                if CONTEXT in str(whole["@context"]) and place.parent / str(table["url"]) == file:
+                if CONTEXT in str(whole["@context"]) and place.parent / unquote(str(table["url"])) == file:
                     return _read(whole, table, file)
         except (OSError, ValueError, LookupError, TypeError, AttributeError):
             continue
@@ -78,7 +79,7 @@ def _read(whole: Mapping[str, Any], table: Mapping[str, Any], file: Path) -> Des
     def called(names: str | list[str]) -> tuple[str, ...]:
         return tuple(headers[n] for n in ([names] if isinstance(names, str) else names))
 
-    links = [DescribedLink(called(f["columnReference"]), file.parent / f["reference"]["resource"],
+    links = [DescribedLink(called(f["columnReference"]), file.parent / unquote(f["reference"]["resource"]),
                            _there(whole, f["reference"])) for f in schema.get("foreignKeys", ())]
     notes = [n for n in table.get("notes", ()) if isinstance(n, dict) and "columns" in n]
     return DescribedFile(

@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from urllib.parse import quote
 
 from kerfmark.profile.types import ColumnType
 from kerfmark.write.table import TableOut
@@ -30,7 +31,7 @@ class FileOut:
 
 def metadata(files: Sequence[FileOut], delimiter: str, encoding: str) -> str:
     """The metadata of a folder of CSV files."""
-    names = {f.table.name: f.name for f in files}
+    names = {f.table.name: quote(f.name) for f in files}
     whole = {
         "@context": "http://www.w3.org/ns/csvw",
         "dialect": {"delimiter": delimiter, "encoding": encoding, "header": True, "doubleQuote": True},
@@ -55,7 +56,7 @@ def _table(file: FileOut, names: dict[str, str]) -> dict[str, object]:
              for link in table.links if link.to in names]
     if links:
         schema["foreignKeys"] = links
-    out: dict[str, object] = {"url": file.name, "tableSchema": schema}
+    out: dict[str, object] = {"url": quote(file.name), "tableSchema": schema}
     notes = [{"columns": called(u), "unique": True} for u in table.unique]
     notes += [{"columns": called([c]), "note": APOSTROPHES} for c in file.apostrophes]
     return out | ({"notes": notes} if notes else {})
@@ -63,8 +64,6 @@ def _table(file: FileOut, names: dict[str, str]) -> dict[str, object]:
 
 def _name(column: str) -> str:
     """A column's name as a URI takes it: what is no letter, digit or sign of these is spelled with percent signs."""
-    from urllib.parse import quote
-
     name = quote(column, safe="").replace("-", "%2D").replace("~", "%7E")
     return f"%5F{name[1:]}" if name.startswith("_") else name
 
