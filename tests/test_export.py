@@ -173,10 +173,6 @@ def test_every_sheet_comes_back_without_records_that_others_only_name(db: Target
     write("apiaries.csv", "apiary,grid\nField 1,XK1\nField 2,XK2\n")
     write("hives.csv", "hive,apiary\nH1,Field 1\nH2,Field 3\nH3,Field 2\n")
     kerfmark("mark", "apiaries.csv", "hives.csv", "-o", "l.toml", "--link", "apiary=apiary")
-    layout = (tmp_path / "l.toml").read_text()
-    assert "by = " in layout
-    layout = layout.replace("[tables.apiary]\n", '[tables.apiary]\noptional = ["grid"]\n') if "optional" not in layout else layout
-    (tmp_path / "l.toml").write_text(layout)
     kerfmark("cut", "l.toml", "--into", db)
     assert db.ask("SELECT count(*) FROM apiary") == [3]
     kerfmark("export", db, "--flat", "apiaries", "-o", "back.csv")
@@ -275,7 +271,7 @@ def test_cells_that_would_run_are_made_harmless_and_come_back(kerfmark: Runner, 
     kerfmark("cut", "n.csv", "--into", "n.db")
     stored = [r[0] for r in sqlite3.connect(tmp_path / "n.db").execute("SELECT note FROM n ORDER BY no")]
     told = kerfmark("export", "n.db", "-o", "safe").err
-    assert "6 cells begin like a formula" in told or "5 cells begin like a formula" in told
+    assert "6 cells begin like a formula" in told
     cells = {r["no"]: r["note"] for r in csv.DictReader((tmp_path / "safe/n.csv").open())}
     assert cells["1"] == "'=1+1" and cells["5"] == "''=w" and cells["6"] == "-5" and cells["7"] == "plain"
     kerfmark("cut", "safe", "--into", "again.db")
