@@ -62,12 +62,13 @@ def test_a_folder_of_csv_is_cut_into_the_same_tables_again(bees: Target, kerfmar
     result = kerfmark("export", bees, "-o", "tables", "--json").json
     assert [w["table"] for w in result["written"]].index("apiary") < [w["table"] for w in result["written"]].index("hive")
     assert {w["table"]: w["rows"] for w in result["written"]} == {"visit": 240, "hive": 24, "apiary": 6, "keeper": 9}
-    told = json.loads((tmp_path / "tables/csv-metadata.json").read_text())
-    hive = next(t for t in told["tables"] if t["url"] == "hive.csv")["tableSchema"]
-    assert told["@context"] == "http://www.w3.org/ns/csvw" and hive["primaryKey"] == ["hive_id"]
+    metadata = json.loads((tmp_path / "tables/csv-metadata.json").read_text())
+    hive = next(t for t in metadata["tables"] if t["url"] == "hive.csv")["tableSchema"]
+    assert metadata["@context"] == "http://www.w3.org/ns/csvw" and hive["primaryKey"] == ["hive_id"]
     assert hive["foreignKeys"] == [{"columnReference": ["apiary_id"],
                                     "reference": {"resource": "apiary.csv", "columnReference": ["apiary_id"]}}]
-    assert "metadata: declare the types, keys and links" in kerfmark("cut", "tables", "--into", "again.db").out
+    told = kerfmark("cut", "tables", "--into", "again.db").out
+    assert "types, keys and links: as the metadata beside the files declare them" in told
     kerfmark("prove", "again.db")
     kerfmark("cut", "visits.csv", "--into", "first.db")
     assert structure(tmp_path / "again.db") == structure(tmp_path / "first.db")
@@ -118,6 +119,22 @@ def test_metadata_that_does_not_fit_is_told(kerfmark: Runner, visits: Path, tmp_
     assert 'hive.csv, row 2, column "apiary_id": "99" leads to no apiary' in told
     (tmp_path / "tables/more.csv").write_text("a,b\n1,2\n")       # not declared: then nothing is taken as declared
     assert "more" in kerfmark("mark", "tables", "--json").out
+
+
+def test_metadata_of_other_programs_are_understood(kerfmark: Runner, write: Write, tmp_path: Path) -> None:
+    write("places.csv", "Code;Opened on;Area\nP1;03/04/2025;1.5\nP2;05/06/2025;\n")
+    write("places.csv-metadata.json", json.dumps({
+        "@context": ["http://www.w3.org/ns/csvw", {"@language": "en"}], "url": "places.csv", "dialect": {"delimiter": ";"},
+        "dc:title": "Places", "tableSchema": {"primaryKey": "code", "aboutUrl": "http://example.org/{code}", "columns": [
+            {"name": "code", "titles": {"en": ["Code", "Id"]}, "required": True},
+            {"name": "opened", "titles": ["Opened on"], "datatype": {"base": "date", "format": "dd/MM/yyyy"}},
+            {"name": "area", "titles": "Area", "datatype": "double"}]}}))
+    kerfmark("cut", "places.csv", "--into", "p.db")
+    with sqlite3.connect(tmp_path / "p.db") as p:
+        assert p.execute('SELECT "Code", "Opened on", "Area" FROM places ORDER BY 1').fetchall() == [
+            ("P1", "2025-04-03", 1.5), ("P2", "2025-06-05", None)]
+        assert [c[1] for c in p.execute("PRAGMA table_info(places)") if c[5]] == ["Code"]
+    kerfmark("prove", "p.db")
 
 
 def test_a_key_that_does_not_count_on_is_refused(kerfmark: Runner, visits: Path, tmp_path: Path, write: Write) -> None:

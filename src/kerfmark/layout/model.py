@@ -12,7 +12,7 @@ filled group of columns (`headers`), or per part of a cell (`split`), numbered o
 from __future__ import annotations
 
 import re
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from functools import lru_cache
 from typing import Annotated, Any, Literal
 
@@ -331,6 +331,21 @@ class TableSpec(_Part):
         return [s for s in (self.known_by, *self.unique) if s]
 
 
+def parents_first(parents: Mapping[str, Collection[str]]) -> list[str]:
+    """Names in an order in which each comes after its parents, those that are among the names; as they are otherwise."""
+    out: list[str] = []
+
+    def visit(name: str, on_the_way: tuple[str, ...]) -> None:
+        if name in parents and name not in out and name not in on_the_way:
+            for parent in parents[name]:
+                visit(parent, (*on_the_way, name))
+            out.append(name)
+
+    for name in parents:
+        visit(name, ())
+    return out
+
+
 def _with_form(column: Any, source: dict[str, Any]) -> Any:
     """A column as a layout has it, with the form of its type that its source says."""
     if not isinstance(column, dict) or not isinstance(column.get("type"), str):
@@ -410,17 +425,7 @@ class Layout(_Part):
 
     def parents_first(self) -> list[str]:
         """The tables in an order in which each comes after those it links to; names as in the layout otherwise."""
-        out: list[str] = []
-
-        def visit(name: str, on_the_way: tuple[str, ...]) -> None:
-            if name not in out and name not in on_the_way:
-                for parent in self.tables[name].parents.values():
-                    visit(parent, (*on_the_way, name))
-                out.append(name)
-
-        for name in self.tables:
-            visit(name, ())
-        return out
+        return parents_first({n: tuple(t.parents.values()) for n, t in self.tables.items()})
 
     def path(self, base: str, table: str) -> list[tuple[str, str, str]] | None:
         """How links through the row lead from one table to another, as (table, foreign key column, parent); None when they

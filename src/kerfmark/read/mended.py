@@ -19,7 +19,9 @@ T = TypeVar("T")
 
 EXTRA = ("kerfmark origin", "kerfmark reason", "kerfmark remedy")
 """The headers of the columns that are added."""
-GUARDED = r"^'('*[=+\-@\t\r])"
+RISKY = r"'*[=+\-@\t\r]"
+"""How a cell begins that a spreadsheet could take for a formula, or that looks like one which was made harmless."""
+GUARDED = f"^'({RISKY})"
 """How a cell begins that was made harmless."""
 
 

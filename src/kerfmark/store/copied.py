@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from functools import partial
 from typing import Any
 
 from sqlalchemy import Column, ForeignKeyConstraint, Identity, Index, Integer, MetaData, PrimaryKeyConstraint, Table
@@ -11,7 +12,7 @@ from sqlalchemy.schema import AddConstraint, CreateIndex, CreateTable
 
 from kerfmark.profile.types import ColumnType, declared_type
 from kerfmark.store.database import TableFacts
-from kerfmark.store.ddl import Statements, Way, in_order
+from kerfmark.store.ddl import Statements, Way, compiled, in_order
 from kerfmark.store.views import fitting, quoting
 
 
@@ -47,10 +48,7 @@ def as_they_are(tables: Sequence[TableFacts], types: Mapping[str, Mapping[str, C
                 indexes.append(Index(name, *(table.c[c] for c in columns), unique=unique))
     made = [metadata.tables[t.name] for t in tables]
     quote = quoting(dialect)
-
-    def spelled(what: Any) -> str:
-        return str(what.compile(dialect=dialect)).strip()
-
+    spelled = partial(compiled, dialect)
     keys = [f"ALTER TABLE {quote(t.name)} ADD PRIMARY KEY ({', '.join(map(quote, t.key))})" for t in tables if t.key]
     return Statements(
         [spelled(CreateTable(t, include_foreign_key_constraints=[] if way.links_later else None)) for t in made],

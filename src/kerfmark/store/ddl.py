@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
 from sqlalchemy import (
@@ -120,9 +121,7 @@ def statements(layout: Layout, headers: Mapping[str, Sequence[str]], dialect: Di
     tables = [metadata.tables[called[n]] for n in order]
     quote = quoting(dialect)
 
-    def spelled(what: Any) -> str:
-        return str(what.compile(dialect=dialect)).strip()
-
+    spelled = partial(compiled, dialect)
     made = [spelled(CreateTable(t, include_foreign_key_constraints=[] if way.links_later else None)) for t in tables]
     keys = [f"ALTER TABLE {quote(called[n])} ADD PRIMARY KEY ({', '.join(map(quote, layout.key_columns(n)))})" for n in order]
     links = [spelled(AddConstraint(c)) for t in tables for c in in_order(t.foreign_key_constraints)]
@@ -142,6 +141,11 @@ def _refuse_long_names(layout: Layout, longest: int) -> None:
         if long:
             raise LayoutError(f'the name "{long}" is too long for the engine', code="layout.name", why=f"it takes {longest} bytes",
                               next=f"give it a shorter one in tables > {name}")
+
+
+def compiled(dialect: Dialect, what: Any) -> str:
+    """A statement as an engine spells it."""
+    return str(what.compile(dialect=dialect)).strip()
 
 
 def in_order(links: Collection[ForeignKeyConstraint]) -> list[ForeignKeyConstraint]:

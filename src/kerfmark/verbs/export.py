@@ -19,7 +19,7 @@ from kerfmark.store.database import Reader, database_at, quote
 from kerfmark.store.typed import NotOfItsType
 from kerfmark.verbs.nesting import nesting
 from kerfmark.verbs.placing import placing
-from kerfmark.verbs.taken import Inside, Taken, fitting, look_inside, parents_first, source_taken, table_taken
+from kerfmark.verbs.taken import Inside, Taken, fitting, in_order, look_inside, source_taken, table_taken
 from kerfmark.write.delimited import DelimitedFile, Spelling
 from kerfmark.write.described import NAME as METADATA
 from kerfmark.write.described import FileOut, metadata
@@ -137,13 +137,13 @@ def _chosen(reader: Reader, inside: Inside, tables: Sequence[str], nested: bool)
         if name not in inside.tables:
             facts = reader.facts(name) if name in reader.views() else None
             if facts is None:
-                raise UsageError(f'there is no table "{name}"', next=f"the tables are {', '.join(parents_first(inside.tables))}")
+                raise UsageError(f'there is no table "{name}"', next=f"the tables are {', '.join(in_order(inside.tables))}")
             inside.tables[name] = facts
     if tables:
-        return [t for t in parents_first(inside.tables) if t in tables]
+        return [t for t in in_order(inside.tables) if t in tables]
     if nested:
-        return [n for n in parents_first(inside.tables) if all(link.to == n for link in inside.tables[n].links)]
-    return parents_first(inside.tables)
+        return [n for n in in_order(inside.tables) if all(link.to == n for link in inside.tables[n].links)]
+    return in_order(inside.tables)
 
 
 class _Writer(Protocol):

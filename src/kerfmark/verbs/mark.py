@@ -109,7 +109,7 @@ def mark_inputs(inputs: Sequence[str | Path], reading: Reading, folder: Path, pr
                               next="correct csv-metadata.json beside it; without it, the tables are found in the rows")
     encoded = {n: encode(s, progress, strict=strict) for n, s in sources.items()}
     proposal = declared(named, {n: spec_of(s, folder) for n, s in sources.items()}, encoded)
-    note = ("metadata", "declare the types, keys and links of these files: nothing was guessed")
+    note = ("types, keys and links", "as the metadata beside the files declare them: nothing was guessed")
     return replace(proposal, notes=(note, *proposal.notes)), encoded, encoded
 
 

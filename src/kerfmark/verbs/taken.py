@@ -9,7 +9,7 @@ import pyarrow as pa
 
 from kerfmark.errors import DataRefused, Origin, UsageError
 from kerfmark.layout.derive import settled
-from kerfmark.layout.model import Layout, SourceSpec
+from kerfmark.layout.model import Layout, SourceSpec, parents_first
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.records import Ledger
 from kerfmark.profile.types import TEXT, ColumnType, canonical, declared_type
@@ -116,19 +116,9 @@ def _headers(reader: Reader, layout: Layout, source: str) -> list[str]:
     return [shown.get(c.name, c.name) for c in facts.columns]
 
 
-def parents_first(tables: Mapping[str, TableFacts]) -> list[str]:
+def in_order(tables: Mapping[str, TableFacts]) -> list[str]:
     """Names of tables, each after those that it links to."""
-    out: list[str] = []
-
-    def visit(name: str, on_the_way: tuple[str, ...]) -> None:
-        if name in tables and name not in out and name not in on_the_way:
-            for link in tables[name].links:
-                visit(link.to, (*on_the_way, name))
-            out.append(name)
-
-    for name in tables:
-        visit(name, ())
-    return out
+    return parents_first({n: [link.to for link in facts.links] for n, facts in tables.items()})
 
 
 def table_taken(reader: Reader, inside: Inside, name: str) -> Taken:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kerfmark.read.mended import EXTRA
-from kerfmark.write.cells import harmless
+from kerfmark.write.cells import harmless, sheet_name
 
 WIDEST = 60
 
@@ -48,7 +48,7 @@ def _workbook(rejects: Sequence[Rejects]) -> bytes:
     with xlsxwriter.Workbook(out, {"in_memory": True, "strings_to_formulas": False, "strings_to_urls": False}) as book:
         bold, wrap = book.add_format({"bold": True, "bottom": 1}), book.add_format({"text_wrap": True, "valign": "top"})
         for one in rejects:
-            sheet = book.add_worksheet(_sheet_name(one.source))
+            sheet = book.add_worksheet(sheet_name(one.source, [s.get_name() for s in book.worksheets()]))
             whole = [(*one.headers, *EXTRA), *one.rows]
             for n, row in enumerate(whole):
                 for i, cell in enumerate(row):
@@ -58,6 +58,3 @@ def _workbook(rejects: Sequence[Rejects]) -> bytes:
             sheet.freeze_panes(1, 0)
     return out.getvalue()
 
-
-def _sheet_name(name: str) -> str:
-    return "".join("_" if c in "[]:*?/\\" else c for c in name)[:31]

@@ -16,6 +16,7 @@ import xlsxwriter
 
 from kerfmark.errors import DataRefused, Origin
 from kerfmark.profile.types import ColumnType
+from kerfmark.write.cells import sheet_name
 from kerfmark.write.table import TableOut
 
 MOST_ROWS = 1_048_575
@@ -49,13 +50,9 @@ class Workbook:
         self._formats: dict[str, Any] = {}
 
     def named(self, table: str) -> str:
-        """What the sheet of a table is called: sheets take short names only."""
+        """What the sheet of a table is called."""
         if table not in self._names:
-            plain = "".join("_" if c in "[]:*?/\\" else c for c in table).strip("'")[:31] or "table"
-            name, taken, n = plain, {v.lower() for v in self._names.values()} | {"history"}, 2
-            while name.lower() in taken:
-                name, n = f"{plain[:28]}~{n}", n + 1
-            self._names[table] = name
+            self._names[table] = sheet_name(table, self._names.values())
         return self._names[table]
 
     def sheet(self, table: TableOut) -> Sheet:
