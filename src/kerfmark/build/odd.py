@@ -14,6 +14,7 @@ from kerfmark.build.lookup import nearest
 from kerfmark.build.problems import Problem
 from kerfmark.build.tables import SourceTables
 from kerfmark.layout.model import Layout
+from kerfmark.profile.codes import times
 
 NEARLY_ALL = 0.95
 """The share of records that lead somewhere from which it is odd that one does not."""
@@ -74,8 +75,8 @@ def _for_one(feed: SourceTables, table: TableRows, link: str, parent: TableRows)
     target, codes = table.spec.links[link], table.columns[link].codes
     if codes is None or (feed.layout.tables[target.to].known_by and any(c.split for c in parent.spec.columns.values())):
         return
-    times = np.bincount(codes[codes >= 0], minlength=parent.rows)
-    made = (parent.source_rows() < 0) & (times == 1)
+    often = times(codes, parent.rows)
+    made = (parent.source_rows() < 0) & (often == 1)
     at = np.flatnonzero(np.append(made, False)[codes])
     rows = table.source_rows()[at]
     if not len(rows := rows[rows >= 0]) or len(rows) > MOST_COMPARED:
@@ -118,8 +119,8 @@ def _rare(layout: Layout, feed: SourceTables, table: TableRows, name: str) -> It
             column.values.type):
         return
     values, codes = feed.ready.cells(spec.header, spec)
-    times = np.bincount(codes[codes >= 0], minlength=len(values))
-    once, often = np.flatnonzero((times > 0) & (times <= MOST_RARE)), np.flatnonzero(times > 1)
+    number = times(codes, len(values))
+    once, often = np.flatnonzero((number > 0) & (number <= MOST_RARE)), np.flatnonzero(number > 1)
     if not len(once) or not len(often) or len(once) > MOST_COMPARED or len(often) > MOST_COMPARED:
         return
     from rapidfuzz import fuzz, process
@@ -130,7 +131,7 @@ def _rare(layout: Layout, feed: SourceTables, table: TableRows, name: str) -> It
         others = [None if k == text else k for k in known]
         found = process.extractOne(text, others, scorer=fuzz.ratio, score_cutoff=NEAR) if len(text) >= 4 and not any(
             c.isdigit() for c in text) else None        # numbers and codes are alike by nature
-        if found and times[at] <= max(1, times[often[found[2]]] / RARER) and at != often[found[2]]:
+        if found and number[at] <= max(1, number[often[found[2]]] / RARER) and at != often[found[2]]:
             near[at] = found[0]
     if near:
         rows = np.flatnonzero(np.isin(codes, list(near)))

@@ -15,7 +15,8 @@ from kerfmark.errors import Origin
 from kerfmark.layout.expression import Node, parse_expression
 from kerfmark.layout.mistakes import types_of
 from kerfmark.layout.model import ColumnSpec, Layout
-from kerfmark.profile.encode import EncodedColumn, EncodedSource
+from kerfmark.profile.codes import gather
+from kerfmark.profile.encode import EncodedColumn, EncodedSource, in_order
 
 Cells = tuple[pa.Array, np.ndarray]
 """Typed values, and a code per row (-1: blank)."""
@@ -89,7 +90,7 @@ class Prepared:
         lost = (fitted.is_null().to_numpy(zero_copy_only=False)) & whole.is_valid().to_numpy(zero_copy_only=False)
         rows = np.flatnonzero(lost[combination]) if lost.any() else np.empty(0, np.int64)
         codes = np.where(fitted.is_null().to_numpy(zero_copy_only=False), -1, np.arange(len(fitted)))[combination]
-        return _in_order(*_distinct(fitted, codes.astype(np.int32))), rows
+        return in_order(*_distinct(fitted, codes.astype(np.int32))), rows
 
     def holds(self, expression: str) -> np.ndarray:
         """For which rows an expression is true; a blank is not."""
@@ -138,17 +139,5 @@ def _distinct(values: pa.Array, codes: np.ndarray) -> Cells:
     if len(encoded.dictionary) + values.null_count == len(values):
         return values, codes
     where = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
-    return encoded.dictionary, np.append(where, -1)[codes].astype(np.int32)
+    return encoded.dictionary, gather(np.append(where, -1).astype(np.int32), codes)
 
-
-
-
-def _in_order(values: pa.Array, codes: np.ndarray) -> Cells:
-    """The same cells with codes that count in the order in which values first appear; values that no row has are gone."""
-    first = np.full(len(values) + 1, len(codes), np.int64)
-    first[codes[::-1]] = np.arange(len(codes) - 1, -1, -1)
-    used = np.flatnonzero(first[:-1] < len(codes))
-    used = used[np.argsort(first[used], kind="stable")]
-    number = np.full(len(values) + 1, -1, np.int32)
-    number[used] = np.arange(len(used), dtype=np.int32)
-    return values.take(pa.array(used)), number[codes]

@@ -14,7 +14,7 @@ from kerfmark.build.prepare import Cells, Prepared
 from kerfmark.build.problems import Problem, Problems, Reason
 from kerfmark.build.treat import not_allowed
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
-from kerfmark.profile.codes import combine, first_rows, holds, usual
+from kerfmark.profile.codes import combine, filled, first_rows, gather, holds, usual
 from kerfmark.profile.convert import misfits, to_typed
 from kerfmark.profile.encode import EncodedColumn
 
@@ -85,7 +85,7 @@ class SourceTables:
             headers = list(target.by.values()) or self.key_headers(target.to)
             if link not in spec.known_by:
                 self._agree(name, codes, count, link_codes, size, " + ".join(headers))
-            columns[link] = Values(None, link_codes if first is None else link_codes[first])
+            columns[link] = Values(None, link_codes if first is None else gather(link_codes, first))
         for column, c in spec.columns.items():
             columns[column] = self._column(name, spec, column, c, codes, count, first)
         table = TableRows(name, spec, count, columns, first)
@@ -117,7 +117,7 @@ class SourceTables:
             of_rows = self._exceptions(c)
         elif column not in spec.known_by:
             self._agree(name, codes, count, of_rows, len(values), header or column)
-        return Values(values, of_rows if first is None else of_rows[first])
+        return Values(values, of_rows if first is None else gather(of_rows, first))
 
     def _exceptions(self, spec: ColumnSpec) -> np.ndarray:
         """The codes of a column where they differ from what is usual, -1 elsewhere."""
@@ -361,7 +361,7 @@ class SourceTables:
         spec = table.spec
         parts = [table.columns[n].codes for n in unique]
         codes, count = combine(parts, [int(p.max(initial=-1)) + 1 for p in parts])  # type: ignore[union-attr, arg-type]
-        if int(np.count_nonzero(codes >= 0)) == count:
+        if filled(codes) == count:
             return
         again = np.ones(len(codes), bool)
         first = first_rows(codes, count)

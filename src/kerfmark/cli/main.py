@@ -10,9 +10,10 @@ from collections.abc import Sequence
 
 from kerfmark import __version__
 from kerfmark.address import PASSWORD
-from kerfmark.cli import add, check, cut, demo, draw, export, loads, mark, measure, prove, refresh, show, trace, undo
+from kerfmark.cli import add, check, cut, demo, draw, export, loads, mark, measure, prove, reading, refresh, show, trace, undo
 from kerfmark.cli.terminal import Terminal
 from kerfmark.errors import DataRefused, KerfmarkError
+from kerfmark.memory import limited
 
 DONE, REFUSED, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
 
@@ -22,6 +23,8 @@ Turns flat files into several linked tables of a real database, and proves that 
 _GROUPS = (("look before you load", (measure, mark, check)), ("build", (cut, add)), ("look", (show, draw, prove)),
            ("look back", (loads, undo, refresh, trace)), ("take it out again", (export,)), ("begin", (demo,)))
 """The commands in the order of the work."""
+_LARGE = (measure, mark, check, cut, add, prove, undo, refresh)
+"""The commands that read whole sources."""
 _MORE = """
   kerfmark demo                                    the whole story on made-up data
   kerfmark measure inspections-2025.csv
@@ -49,9 +52,13 @@ def parser() -> argparse.ArgumentParser:
     talk.add_argument("--json", action="store_true", help="the result as one JSON document on standard output")
     talk.add_argument("--quiet", action="store_true", help="nothing on standard error but errors")
     talk.add_argument("--verbose", action="store_true", help="each step and when it started, on standard error")
+    large = argparse.ArgumentParser(add_help=False)
+    large.add_argument("--memory", metavar="SIZE", help="the most memory to take, such as 1GB; what does not fit is kept in files "
+                       "(in TMPDIR, or /var/tmp)")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True, title="command")
     for module in (m for _, modules in _GROUPS for m in modules):
-        one = commands.add_parser(module.NAME, description=module.ABOUT, formatter_class=plain, parents=[common],
+        one = commands.add_parser(module.NAME, description=module.ABOUT, formatter_class=plain,
+                                  parents=[large, common] if module in _LARGE else [common],
                                   allow_abbrev=False)
         module.arguments(one)
         one.set_defaults(run=module.run, program=main)  # the demo runs the other commands
@@ -69,7 +76,8 @@ def main(argv: Sequence[str] | None = None) -> int:
             complete(whole)
         args = whole.parse_args(argv)
         terminal = Terminal(quiet=args.quiet, verbose=args.verbose, as_json=args.json)
-        code: int = args.run(args, terminal)
+        with limited(reading.size(getattr(args, "memory", None)) or 0):
+            code: int = args.run(args, terminal)
         sys.stdout.flush()
         return code
     except KerfmarkError as error:

@@ -49,7 +49,7 @@ def chosen(args: argparse.Namespace) -> Reading:
         delimiter={"\\t": "\t", "tab": "\t"}.get(args.delimiter, args.delimiter), quote=_quote(args.quote),
         encoding=args.encoding, edges=_edges(args.widths), header_row=0 if args.no_header else args.header_row,
         header_rows=args.header_rows, member=args.member, sheet=args.sheet, cells=args.cells, table=args.table,
-        query=args.query, skip_rows=_rows(args.skip_rows), unpack_limit=_size(args.unpack_limit))
+        query=args.query, skip_rows=_rows(args.skip_rows), unpack_limit=size(args.unpack_limit))
 
 
 def _quote(said: str | None) -> str | None:
@@ -80,7 +80,11 @@ def _rows(said: str | None) -> tuple[str, ...]:
     return rows
 
 
-def _size(said: str | None) -> int | None:
+def size(said: str | None) -> int | None:
+    """Bytes, as people write them.
+
+    Raises UsageError for what is none.
+    """
     if said is None:
         return None
     found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([KMGT]?)B?", said.strip().upper())

@@ -6,71 +6,126 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from kerfmark import memory
+
 Codes = np.ndarray
 """One code (int32) per row, -1 for a blank."""
 
 
 def holds(a: Codes, b: Codes, size: int) -> bool:
     """Whether every value of a goes with one value of b, and a blank a with a blank b only."""
-    first = np.full(size + 1, -1, b.dtype)      # the last place is that of the code -1: a blank goes with a blank
-    first[a] = b
+    first = memory.filled(size + 1, -1, b.dtype)    # the last place is that of the code -1: a blank goes with a blank
+    for start in memory.at_a_time(len(a)):
+        first[a[start:start + memory.ROWS]] = b[start:start + memory.ROWS]
     first[-1] = -1
-    return bool(np.array_equal(first[a], b))
+    return all(np.array_equal(first[a[start:start + memory.ROWS]], b[start:start + memory.ROWS])
+               for start in memory.at_a_time(len(a)))
+
+
+def gather(table: np.ndarray, places: np.ndarray, blank: int | None = None) -> np.ndarray:
+    """What stands at each of some places of a table; where `blank` is given, that for a negative place."""
+    out = memory.room(len(places), table.dtype)
+    for start in memory.at_a_time(len(places)):
+        some = places[start:start + memory.ROWS]
+        if blank is None:
+            out[start:start + memory.ROWS] = table[some]
+        else:
+            known = some >= 0
+            out[start:start + memory.ROWS] = np.where(known, table[np.where(known, some, 0)], blank) if len(table) else blank
+    return out
+
+
+def numbered(same: np.ndarray, first: np.ndarray | None = None) -> tuple[np.ndarray, int]:
+    """Numbers (int32, from 0) for things in the order in which they first appear, and how many there are. `same` is for each the
+    place of the first one that is equal to it, negative for none, which becomes -1; `first` tells which are the first of their
+    kind."""
+    if first is None:
+        first = memory.room(len(same), bool)
+        for start in memory.at_a_time(len(same)):
+            some = same[start:start + memory.ROWS]
+            first[start:start + memory.ROWS] = some == np.arange(start, start + len(some))
+    number = memory.room(len(same), np.int32)
+    before = 0
+    for start in memory.at_a_time(len(same)):
+        some = np.cumsum(first[start:start + memory.ROWS], dtype=np.int32)
+        number[start:start + memory.ROWS] = some + (before - 1)
+        before += int(some[-1])
+    return gather(number, same, blank=-1), before
 
 
 def combine(columns: Sequence[Codes], sizes: Sequence[int]) -> tuple[Codes, int]:
     """Several columns as one: dense codes in order of first appearance, -1 where any is blank; and how many codes."""
     if len(columns) == 1:
         return columns[0], sizes[0]
-    mixed = columns[0].astype(np.int64)
-    room = sizes[0]
-    blank = columns[0] < 0
-    for column, size in zip(columns[1:], sizes[1:], strict=True):
-        if room * max(size, 1) > 1 << 62:
-            mixed, room = _dense(mixed)
-        mixed = mixed * max(size, 1) + column
-        blank |= column < 0
-        room *= max(size, 1)
-    mixed[blank] = -1
-    dense, count = _dense(mixed)
-    return dense.astype(np.int32), count
+    span = 1
+    for i, size in enumerate(sizes):
+        if span * max(size, 1) > 1 << 62:
+            some, count = combine(columns[:i], sizes[:i])
+            return combine([some, *columns[i:]], [count, *sizes[i:]])
+        span *= max(size, 1)
+    mixed = memory.room(len(columns[0]), np.int64)
+    for start in memory.at_a_time(len(mixed)):
+        part = slice(start, start + memory.ROWS)
+        here = columns[0][part].astype(np.int64)
+        blank = here < 0
+        for column, size in zip(columns[1:], sizes[1:], strict=True):
+            here = here * max(size, 1) + column[part]
+            blank |= column[part] < 0
+        here[blank] = -1
+        mixed[part] = here
+    return _dense(mixed)
 
 
 def _dense(mixed: np.ndarray) -> tuple[np.ndarray, int]:
     """Numbers renumbered 0, 1, 2 ... in order of first appearance; negative ones become -1."""
-    if len(mixed) and (top := int(mixed.max())) < 4 * len(mixed) + 1024:
-        first = np.full(top + 2, len(mixed), np.int64)
-        first[mixed[::-1]] = np.arange(len(mixed) - 1, -1, -1)
-        first[-1] = len(mixed)
-        used = np.flatnonzero(first < len(mixed))
-        order = np.argsort(first[used], kind="stable")
-        number = np.full(top + 2, -1, np.int64)
-        number[used[order]] = np.arange(len(used))
-        return number[mixed], len(used)
-    values, first_at, inverse = np.unique(mixed, return_index=True, return_inverse=True)
-    has_blank = bool(len(values) and values[0] < 0)
-    order = np.argsort(first_at[has_blank:], kind="stable")
-    number = np.empty(len(values), np.int64)
-    number[:has_blank] = -1
-    number[has_blank:][order] = np.arange(len(order))
-    return number[inverse], len(order)
+    top = int(mixed.max(initial=-1))
+    if top < 4 * len(mixed) + 1024:
+        return numbered(gather(first_rows(mixed, top + 1), mixed, blank=-1))
+    same = memory.filled(len(mixed), -1, np.int64)
+    parts = 1 + (len(mixed) // memory.SORTED if memory.allowed() else 0)
+    for part in range(parts):                           # a part of the range of numbers at a time
+        low, high = part * (top + 1) // parts, (part + 1) * (top + 1) // parts
+        at = np.flatnonzero((mixed >= low) & (mixed < high))
+        _, first, inverse = np.unique(mixed[at], return_index=True, return_inverse=True)
+        same[at] = at[first[inverse]]
+    return numbered(same)
+
+
+def filled(codes: Codes) -> int:
+    """How many rows have a code that is none of a blank."""
+    return sum(int(np.count_nonzero(codes[s:s + memory.ROWS] >= 0)) for s in memory.at_a_time(len(codes)))
+
+
+def times(codes: Codes, size: int) -> np.ndarray:
+    """How many rows have each code."""
+    out = memory.filled(size, 0, np.int64)
+    for start in memory.at_a_time(len(codes)):
+        some = codes[start:start + memory.ROWS]
+        some = some[some >= 0]
+        if size <= memory.ROWS:
+            out += np.bincount(some, minlength=size)
+        else:
+            np.add.at(out, some, 1)
+    return out
 
 
 def usual(a: Codes, b: Codes, size: int, other: int) -> np.ndarray:
     """For every code of a the code of b that stands beside it most often, the earlier one of equals; -1 where b is always blank."""
     there = np.flatnonzero((a >= 0) & (b >= 0))
     pairs, count = combine([a[there], b[there]], [size, other])
-    times = np.bincount(pairs, minlength=count)
+    often = times(pairs, count)
     first = there[first_rows(pairs, count)]
-    order = np.lexsort((first, -times, a[first]))
+    order = np.lexsort((first, -often, a[first]))
     heads = np.concatenate([[True], np.diff(a[first][order]) != 0]) if count else np.empty(0, bool)
     out = np.full(size, -1, np.int32)
     out[a[first][order[heads]]] = b[first][order[heads]]
     return out
 
 
-def first_rows(codes: Codes, size: int) -> np.ndarray:
-    """For every code the first row that has it."""
-    first = np.zeros(size + 1, np.int64)
-    first[codes[::-1]] = np.arange(len(codes) - 1, -1, -1)
+def first_rows(codes: Codes, size: int, none: int = 0) -> np.ndarray:
+    """For every code the first row that has it; `none` for a code that no row has."""
+    first = memory.filled(size + 1, none, np.int32 if len(codes) < 1 << 31 else np.int64)
+    for start in reversed(memory.at_a_time(len(codes))):
+        some = codes[start:start + memory.ROWS]
+        first[some[::-1]] = np.arange(start + len(some) - 1, start - 1, -1)
     return first[:size]

@@ -49,10 +49,10 @@ def describe(column: EncodedColumn) -> ColumnDescription:
     blanks = len(column.codes) - filled
     if not len(column.values):
         return ColumnDescription(column.header, "text", found.note, blanks, column.blank_as, 0, False, 0, "", "", ())
-    times = np.bincount(column.codes[column.codes >= 0], minlength=len(column.values))
+    times = column.times
     top = np.argpartition(-times, FREQUENT)[:FREQUENT] if len(times) > FREQUENT else np.arange(len(times))
     top = top[np.lexsort((top, -times[top]))]
-    near = mostly(column.values, times) if found.type.kind == "text" and not found.note else None
+    near = mostly(column) if found.type.kind == "text" and not found.note else None
     smallest, largest = _ends(column, near[0] if near else found.type)
     shape = _range_shape(column, near[0] if near else found.type, times)
     return ColumnDescription(

@@ -14,8 +14,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark import memory
 from kerfmark.errors import Origin
-from kerfmark.profile.convert import integers, to_typed
+from kerfmark.profile.codes import filled, first_rows, gather, times
+from kerfmark.profile.convert import SLICE, integers, to_typed
+from kerfmark.profile.spilled import SpilledColumn
 from kerfmark.profile.types import INTEGER, ColumnType
 from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import AlikeSources, parts_of
@@ -46,13 +49,20 @@ class EncodedColumn:
     def typed(self, type_: ColumnType) -> pa.Array:
         """The distinct values in a type; null where one does not fit. The last answer is remembered."""
         if self._typed is None or self._typed[0] != type_:
-            self._typed = type_, to_typed(self.values, type_)
+            slices = range(0, len(self.values), SLICE)
+            self._typed = type_, to_typed(self.values, type_) if len(slices) < 2 or not memory.allowed() else memory.gathered(
+                (to_typed(self.values.slice(start, SLICE), type_) for start in slices), type_.arrow)
         return self._typed[1]
 
     @property
     def blanks(self) -> int:
         """How many cells are blank."""
-        return int(np.count_nonzero(self.codes < 0))
+        return len(self.codes) - filled(self.codes)
+
+    @property
+    def times(self) -> np.ndarray:
+        """How many cells have each value."""
+        return times(self.codes, len(self.values))
 
     def without(self, spellings: list[str]) -> EncodedColumn:
         """The same column with some spellings taken as blank."""
@@ -64,22 +74,25 @@ class EncodedColumn:
         moved = np.full(len(self.values) + 1, -1, np.int32)     # the last place stands for the code -1
         moved[keep] = np.arange(len(keep), dtype=np.int32)
         gone = tuple(self.values.filter(where).to_pylist())
-        return EncodedColumn(self.header, self.values.take(pa.array(keep)), moved[self.codes], self.blank_as + gone)
-
+        return EncodedColumn(self.header, self.values.take(pa.array(keep)), gather(moved, self.codes), self.blank_as + gone)
 
     def renumbered(self, texts: pa.StringArray, codes: np.ndarray) -> EncodedColumn:
         """A column of the same header in which every code has the text at its place: equal texts become one, null a blank, and
         what no row has is gone. Codes count in the order in which they first appear."""
         encoded = texts.dictionary_encode()
         where = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
-        new = np.append(where, -1)[codes]
-        first = np.full(len(encoded.dictionary) + 1, len(new), np.int64)
-        first[new[::-1]] = np.arange(len(new) - 1, -1, -1)
-        used = np.flatnonzero(first[:-1] < len(new))
-        used = used[np.argsort(first[used], kind="stable")]
-        number = np.full(len(encoded.dictionary) + 1, -1, np.int32)
-        number[used] = np.arange(len(used), dtype=np.int32)
-        return EncodedColumn(self.header, encoded.dictionary.take(pa.array(used)), number[new], self.blank_as)
+        values, new = in_order(encoded.dictionary, gather(np.append(where, -1).astype(np.int32), codes))
+        return EncodedColumn(self.header, values, new, self.blank_as)
+
+
+def in_order(values: pa.Array, codes: np.ndarray) -> tuple[pa.Array, np.ndarray]:
+    """The same cells with codes (int32) that count in the order in which values first appear; values that no row has are gone."""
+    first = first_rows(codes, len(values), len(codes))
+    used = np.flatnonzero(first < len(codes))
+    used = used[np.argsort(first[used], kind="stable")]
+    number = np.full(len(values) + 1, -1, np.int32)
+    number[used] = np.arange(len(used), dtype=np.int32)
+    return values.take(pa.array(used)), gather(number, codes)
 
 
 @dataclass
@@ -121,6 +134,7 @@ class EncodedSource:
 def encode(source: Source, progress: Progress = silent, *, strict: bool = True) -> EncodedSource:
     """Reads a source once and encodes its columns, two batches at a time. Unless `strict`, ragged rows are left out."""
     pieces: list[list[pa.Array]] = []
+    spilled: list[SpilledColumn] = []           # where memory is limited, and has become scarce
     plain: set[int] = set()                     # columns that hardly repeat are encoded once, at the end
     rows = 0
 
@@ -129,24 +143,34 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
 
     for piece in source.map_batches(work, strict=strict):
         pieces.append(piece.result)
+        if spilled or memory.scarce():
+            spilled = spilled or [SpilledColumn() for _ in source.headers]
+            for cells in pieces:
+                for column, some in zip(spilled, cells, strict=True):
+                    column.add(some)
+            pieces.clear()
         plain |= {i for i, c in enumerate(piece.result)
                   if pa.types.is_dictionary(c.type) and len(c.dictionary) > HARDLY_REPEATS * len(c)}
         rows += piece.rows
         progress(f"reading {source.name}", rows, 0)
+    if spilled:
+        progress(f"comparing what {source.name} says", 0, 0)
+        columns = [EncodedColumn(h, *c.finish()) for h, c in zip(source.headers, spilled, strict=True)]
+        return _without_skipped(EncodedSource(source, rows, columns))
     chunks = [[piece[i] for piece in pieces] for i in range(len(source.headers))]
     pieces.clear()
     whole = [_encode_whole if i in plain else _unify for i in range(len(chunks))]
     with ThreadPoolExecutor(2) as pool:
-        encoded = EncodedSource(source, rows, list(pool.map(lambda f, h, c: f(h, c), whole, source.headers, chunks)))
-    keep = _without_skipped(source, rows)
-    return encoded if keep is None else encoded.pick(keep)
+        columns = list(pool.map(lambda f, h, c: f(h, c), whole, source.headers, chunks))
+    return _without_skipped(EncodedSource(source, rows, columns))
 
 
-def _without_skipped(source: Source, rows: int) -> np.ndarray | None:
-    """Which records stay when those in the rows that are to be skipped are left out; None when all do."""
+def _without_skipped(encoded: EncodedSource) -> EncodedSource:
+    """A source without the rows that are to be skipped."""
+    source, rows = encoded.source, encoded.rows
     parts = parts_of(source)
     if not any(p.skip_rows for p in parts):
-        return None
+        return encoded
     keep = np.ones(rows, bool)
     start = 0
     for part, count in zip(parts, source.rows_of_parts(rows) if isinstance(source, AlikeSources) else [rows], strict=True):
@@ -158,7 +182,7 @@ def _without_skipped(source: Source, rows: int) -> np.ndarray | None:
                 continue
             first, _, last = said.partition("-")
             here[_before(part, count, int(first)):_before(part, count, int(last or first) + 1)] = False
-    return keep
+    return encoded.pick(keep)
 
 
 def _before(part: Source, count: int, row: int) -> int:

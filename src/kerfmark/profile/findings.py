@@ -152,7 +152,7 @@ def _alike(encoded: EncodedSource, column: EncodedColumn, trimmed: pa.StringArra
     plain = pc.utf8_lower(pc.replace_substring_regex(trimmed, r"\s+", " "))
     if pc.count_distinct(plain).as_py() == len(plain):
         return
-    times = np.bincount(column.codes[column.codes >= 0], minlength=len(column.values))
+    times = column.times
     groups = plain.dictionary_encode().indices.to_numpy()
     order = np.lexsort((-times, groups))
     first = np.concatenate([[True], groups[order][1:] != groups[order][:-1]])

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -56,7 +55,7 @@ def settle(column: EncodedColumn) -> Recognised:
     found = recognise_column(column)
     if found.type != TEXT or found.note or not len(column.values):
         return found
-    near = mostly(column.values, np.bincount(column.codes[column.codes >= 0], minlength=len(column.values)))
+    near = mostly(column)
     if near is None:
         return found
     type_, wrong, cells = near
@@ -182,16 +181,16 @@ MOST_AMISS = 0.001
 FEWEST_ROWS = 20
 
 
-def mostly(values: pa.StringArray, times: np.ndarray) -> tuple[ColumnType, tuple[str, ...], int] | None:
-    """The type of all but very few cells of a text column, the values that do not fit, and how many cells hold them.
-
-    `times` says how often each value occurs. None when there is no such type.
-    """
-    rows = int(times.sum())
-    if rows < FEWEST_ROWS:
-        return None
+def mostly(column: EncodedColumn) -> tuple[ColumnType, tuple[str, ...], int] | None:
+    """The type of all but very few cells of a text column, the values that do not fit, and how many cells hold them; None when
+    there is no such type."""
+    values = column.values
     probe = pc.match_substring_regex(values.slice(0, 1000), r"^-?[0-9]")
     if pc.mean(probe).as_py() < .5:                     # most values are words: not worth a closer look
+        return None
+    times = column.times
+    rows = int(times.sum())
+    if rows < FEWEST_ROWS:
         return None
     digits = pc.match_substring_regex(values, r"^-?[0-9]").to_numpy(zero_copy_only=False)
     if times[~digits].sum() > MOST_MISFITS * rows + 1:

@@ -14,7 +14,8 @@ from functools import cached_property
 
 import numpy as np
 
-from kerfmark.profile.codes import Codes, combine, holds
+from kerfmark import memory
+from kerfmark.profile.codes import Codes, combine, filled, holds, times
 
 BLOCK = 12_000_000
 """Cells up to which the columns of a relation are also kept in one piece."""
@@ -45,15 +46,16 @@ class Relation:
     @cached_property
     def filled(self) -> list[int]:
         """Per column, how many rows are not blank."""
-        return [int(np.count_nonzero(c >= 0)) for c in self.columns]
+        return [filled(c) for c in self.columns]
 
     @cached_property
     def sameness(self) -> list[float]:
         """Per column, the chance that two rows drawn at random agree (blanks being one more value)."""
         out = []
-        for column, size in zip(self.columns, self.sizes, strict=True):
-            counts = np.bincount(column + 1, minlength=size + 1).astype(np.float64)
-            out.append(float((counts**2).sum()) / max(self.rows, 1) ** 2)
+        for column, size, there in zip(self.columns, self.sizes, self.filled, strict=True):
+            counts = times(column, size)
+            alike = sum(float((counts[s:s + memory.ROWS].astype(np.float64)**2).sum()) for s in memory.at_a_time(size))
+            out.append((alike + float(self.rows - there)**2) / max(self.rows, 1) ** 2)
         return out
 
     def decides(self, a: int, b: int) -> bool:
@@ -88,5 +90,5 @@ class Relation:
 
     def evidence(self, codes: Codes, values: int, b: int) -> Evidence:
         """What a dependency of column b on a determinant with these codes rests on."""
-        repeats = int(np.count_nonzero(codes >= 0)) - values
+        repeats = filled(codes) - values
         return Evidence(values, repeats, repeats * (1 - self.sameness[b]))

@@ -20,7 +20,7 @@ from math import log
 
 import numpy as np
 
-from kerfmark.profile.codes import Codes, combine, first_rows, holds
+from kerfmark.profile.codes import Codes, combine, filled, first_rows, holds
 from kerfmark.structure.dependencies import Evidence, Relation
 from kerfmark.structure.headers import helpful, looks_like_key, names_things, reaches_things, share_stem, stem
 
@@ -279,7 +279,7 @@ def _decided_by_pair(relation: Relation, a: int, b: int, wanted: np.ndarray
     if not alive:
         return None
     codes, values = relation.pair(a, b)
-    repeats = int(np.count_nonzero(codes >= 0)) - values
+    repeats = filled(codes) - values
     if repeats < values / 2 or values <= max(limits):
         return None
     found = {}
@@ -343,7 +343,7 @@ def _decided_by_three(relation: Relation, three: list[int], targets: list[int]
     if not alive:
         return None
     codes, values = combine([relation.columns[i] for i in three], sizes)
-    repeats = int(np.count_nonzero(codes >= 0)) - values
+    repeats = filled(codes) - values
     if repeats < values:
         return None
     kept = {t: Evidence(values, repeats, spared[t] * repeats) for t in alive

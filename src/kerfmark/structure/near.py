@@ -97,7 +97,7 @@ class Near:
 def near(key: Codes, keys: int, other: Codes, others: int, most: float = MOST) -> Near | None:
     """Whether a column is, but for a few rows, what it mostly is beside the same key; None when there are too many exceptions,
     or too few repeats to tell. A blank beside a filled key counts as an exception where a value is usual."""
-    if others < 2 or not len(key):
+    if others < 2 or len(key) < max(3 * keys, 20):
         return None
     sample = slice(0, 20_000)
     a, b = key[sample], other[sample]

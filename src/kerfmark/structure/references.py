@@ -192,7 +192,9 @@ def _reference(layout: Layout, keys: _Keys, name: str, column: str, parent: str,
     if mine.of_type.kind == "integer" and not named and helpful(mine.header) and not looks_like_key(mine.header):
         return None                                     # numbers among numbers, and nobody says that they mean anything
     own, other = keys.texts(child.source, mine.header, mine), keys.texts(target.source, theirs.header, theirs)
-    present = pc.is_in(own, value_set=other)
+    fewer, more = sorted((own, other), key=len)
+    both = more.filter(pc.is_in(more, value_set=fewer)) # a set of the many is never made
+    present = pc.is_in(own, value_set=both)
     hits = int(pc.sum(present).as_py() or 0)
     strays = len(own) - hits
     if hits < (1 if same_table and named and not strays else FEWEST) or strays > max(1 if hits >= 20 else 0, STRAYS * len(own)):

@@ -17,6 +17,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark import memory
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
@@ -28,7 +29,7 @@ from kerfmark.store.sqlite.files import broken_links, is_database, translated
 LARGEST_EXACT = 15
 """Decimal digits that SQLite's numbers keep exactly; longer decimals are stored as text."""
 _FAST = ("journal_mode=off", "synchronous=off", "locking_mode=exclusive", "cache_size=-8000", "temp_store=file")
-_SORTING = ("cache_size=-2000", "mmap_size=1000000000", "threads=1")
+_SORTING = ("cache_size=-2000", "threads=1")
 """For the indexes: runs that fit the processor's cache, sorted by a second thread while the first reads on."""
 
 
@@ -141,7 +142,7 @@ class NewFile:
 
         with translated(self.target):
             with driver.connect(str(self.path), autocommit=True) as connection, connection.cursor() as cursor:
-                for pragma in (*_FAST, *_SORTING):
+                for pragma in (*_FAST, *_SORTING, f"mmap_size={memory.share(10**9, .25)}"):
                     cursor.execute(f"PRAGMA {pragma}")
                 for statement in (*self._statements.indexes, *self._statements.views):
                     cursor.execute(statement)

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pyarrow as pa
 
+from kerfmark import memory
 from kerfmark.store.database import PATIENCE, known_already, no_ledger, quote
 from kerfmark.store.sql import SOUGHT, SharedSql
 from kerfmark.store.sqlite.files import SqliteSpeech, translated
@@ -46,8 +47,9 @@ class OpenFile(SqliteSpeech, SharedSql):
             self._cursor = self._connection.cursor()
             try:
                 self.ask(f"PRAGMA busy_timeout={int(PATIENCE * 1000)}")
-                self.ask(f"PRAGMA mmap_size={MAPPED}")  # new keys touch nearly every page of a large index
-                self.ask("PRAGMA cache_size=-400000")
+                # new keys touch nearly every page of a large index
+                self.ask(f"PRAGMA mmap_size={memory.share(MAPPED, .25)}")
+                self.ask(f"PRAGMA cache_size=-{memory.share(400_000_000, .25) // 1000}")
                 self._lock()
             except BaseException:
                 self._close()
