@@ -122,6 +122,11 @@ def at_a_time(values: int) -> range:
     return range(0, values, ROWS)
 
 
+def slices(values: pa.Array) -> Iterator[pa.Array]:
+    """A large array, some values at a time."""
+    return (values.slice(start, ROWS) for start in at_a_time(len(values)))
+
+
 def room(length: int, dtype: Any) -> np.ndarray:
     """An array with anything in it."""
     import numpy as np

@@ -227,8 +227,5 @@ def combinations(codes: list[np.ndarray], sizes: list[int]) -> tuple[np.ndarray,
     combination the first row that has it."""
     from kerfmark.profile.codes import combine, first_rows
 
-    mixed, count = combine([c + 1 for c in codes], [n + 1 for n in sizes])
-    if len(codes) == 1:                                 # a single column is not renumbered by `combine`
-        used, mixed = np.unique(mixed, return_inverse=True)
-        count = len(used)
+    mixed, count = combine(codes, sizes, blanks=True)
     return mixed, first_rows(mixed, count)

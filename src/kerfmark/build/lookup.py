@@ -8,12 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 import pyarrow as pa
 
+from kerfmark import memory
 from kerfmark.build.drafts import TableRows, Values
 from kerfmark.build.prepare import Cells
 from kerfmark.build.treat import folded
 from kerfmark.layout.model import LinkSpec
-from kerfmark.profile.codes import combine
+from kerfmark.profile.codes import combine, first_rows, gather, joined
 from kerfmark.profile.convert import to_text
+from kerfmark.profile.spilled import number_texts
 from kerfmark.profile.types import ColumnType
 
 MOST_COMPARED = 20_000
@@ -33,12 +35,10 @@ class Found:
 def together(parent: Values, type_: ColumnType, cells: Cells, loose: bool = False) -> tuple[np.ndarray, np.ndarray, int]:
     """The codes of a parent's column and of some cells in one numbering of their values, and how many values there are."""
     assert parent.values is not None and parent.codes is not None
-    texts = pa.concat_arrays([to_text(parent.values, type_), to_text(cells[0], type_)])
-    texts = (folded(texts) if loose else texts).dictionary_encode()
-    where = texts.indices.fill_null(-1).to_numpy(zero_copy_only=False)
-    ours = np.append(where[:len(parent.values)], -1)
-    theirs = np.append(where[len(parent.values):], -1)
-    return ours[parent.codes], theirs[cells[1]], len(texts.dictionary)
+    texts = (to_text(some, type_) for values in (parent.values, cells[0]) for some in memory.slices(values))
+    where, count = number_texts(map(folded, texts) if loose else texts)
+    ours, theirs = where[:len(parent.values)], where[len(parent.values):]
+    return gather(ours, parent.codes, blank=-1), gather(theirs, cells[1], blank=-1), count
 
 
 def resolve(parent: TableRows, link: LinkSpec, cells: dict[str, Cells]) -> Found:
@@ -49,20 +49,18 @@ def resolve(parent: TableRows, link: LinkSpec, cells: dict[str, Cells]) -> Found
     """
     types = {c: parent.spec.columns[c].of_type for c in cells}
     pairs = [together(parent.columns[c], types[c], cells[c], link.loose) for c in link.by]
-    ids, count = combine([np.concatenate([ours, theirs]).astype(np.int32) for ours, theirs, _ in pairs],
-                         [n for _, _, n in pairs])
+    ids, count = combine([joined(ours, theirs) for ours, theirs, _ in pairs], [n for _, _, n in pairs])
     ours, theirs = ids[:parent.rows], ids[parent.rows:]
-    record = np.full(count + 1, -1, np.int64)
-    record[ours[::-1]] = np.arange(parent.rows - 1, -1, -1)
-    record[-1] = -1
-    unknown = np.flatnonzero((theirs >= 0) & (record[theirs] < 0))
+    record = first_rows(ours, count, -1)
+    unknown = np.flatnonzero((theirs >= 0) & (gather(record, theirs, blank=-1) < 0)) if count else np.empty(0, np.int64)
     before = parent.rows
     if len(unknown) and link.missing == "create":
         new, first = np.unique(theirs[unknown], return_index=True)
         order = np.argsort(first)
+        record = record.astype(np.int64) if parent.rows + len(new) > np.iinfo(record.dtype).max else record
         record[new[order]] = parent.rows + np.arange(len(new))
         _append(parent, cells, unknown[np.sort(first)])
-    return Found(record[theirs], unknown, np.arange(before, parent.rows))
+    return Found(gather(record, theirs, blank=-1), unknown, np.arange(before, parent.rows))
 
 
 def _append(parent: TableRows, cells: dict[str, Cells], records: np.ndarray) -> None:

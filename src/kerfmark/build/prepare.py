@@ -9,14 +9,16 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark import memory
 from kerfmark.build.evaluate import as_type, combinations, evaluate
 from kerfmark.build.treat import treated, typed
 from kerfmark.errors import Origin
 from kerfmark.layout.expression import Node, parse_expression
 from kerfmark.layout.mistakes import types_of
 from kerfmark.layout.model import ColumnSpec, Layout
-from kerfmark.profile.codes import gather
+from kerfmark.profile.codes import first_rows, gather
 from kerfmark.profile.encode import EncodedColumn, EncodedSource, in_order
+from kerfmark.profile.spilled import MANY, number_texts
 
 Cells = tuple[pa.Array, np.ndarray]
 """Typed values, and a code per row (-1: blank)."""
@@ -135,6 +137,11 @@ def _specs(layout: Layout, source: str) -> Iterator[tuple[str, ColumnSpec]]:
 
 def _distinct(values: pa.Array, codes: np.ndarray) -> Cells:
     """The same cells with every value there once."""
+    if memory.allowed() and len(values) > MANY:
+        where, count = number_texts(pc.cast(some, pa.string()) for some in memory.slices(values))
+        if count + values.null_count == len(values):
+            return values, codes
+        return values.take(pa.array(first_rows(where, count))), gather(where, codes, blank=-1)
     encoded = values.dictionary_encode()
     if len(encoded.dictionary) + values.null_count == len(values):
         return values, codes

@@ -44,7 +44,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
     from kerfmark.verbs.measure import measure
-    from kerfmark.verbs.sources import saving, writable
+    from kerfmark.verbs.saving import saving, writable
 
     if args.report is not None:
         writable(args.report, args.replace)

@@ -30,7 +30,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
     from kerfmark.verbs.prove import prove
-    from kerfmark.verbs.sources import saving, writable
+    from kerfmark.verbs.saving import saving, writable
 
     if args.report is not None:
         writable(args.report, args.replace)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from kerfmark.errors import UsageError
 
 if TYPE_CHECKING:
-    from kerfmark.verbs.sources import Reading
+    from kerfmark.verbs.reading import Reading
 
 _SIZES = {"": 1, "K": 10**3, "M": 10**6, "G": 10**9, "T": 10**12}
 
@@ -39,7 +39,7 @@ def chosen(args: argparse.Namespace) -> Reading:
 
     Raises UsageError for what cannot be.
     """
-    from kerfmark.verbs.sources import Reading
+    from kerfmark.verbs.reading import Reading
 
     if args.header_row is not None and args.header_row < 1:
         raise UsageError("rows are counted from 1", next="say --no-header where no row names the columns")

@@ -35,6 +35,13 @@ def gather(table: np.ndarray, places: np.ndarray, blank: int | None = None) -> n
     return out
 
 
+def joined(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """One array after the other."""
+    out = memory.room(len(a) + len(b), np.result_type(a, b))
+    out[:len(a)], out[len(a):] = a, b
+    return out
+
+
 def numbered(same: np.ndarray, first: np.ndarray | None = None) -> tuple[np.ndarray, int]:
     """Numbers (int32, from 0) for things in the order in which they first appear, and how many there are. `same` is for each the
     place of the first one that is equal to it, negative for none, which becomes -1; `first` tells which are the first of their
@@ -53,24 +60,26 @@ def numbered(same: np.ndarray, first: np.ndarray | None = None) -> tuple[np.ndar
     return gather(number, same, blank=-1), before
 
 
-def combine(columns: Sequence[Codes], sizes: Sequence[int]) -> tuple[Codes, int]:
-    """Several columns as one: dense codes in order of first appearance, -1 where any is blank; and how many codes."""
-    if len(columns) == 1:
+def combine(columns: Sequence[Codes], sizes: Sequence[int], *, blanks: bool = False) -> tuple[Codes, int]:
+    """Several columns as one: dense codes in order of first appearance, and how many codes. A row in which any is blank has the
+    code -1, unless `blanks` says that a blank is a value as any other."""
+    if len(columns) == 1 and not blanks:
         return columns[0], sizes[0]
-    span = 1
+    span, more = 1, int(blanks)
+    sizes = [size + more for size in sizes]
     for i, size in enumerate(sizes):
         if span * max(size, 1) > 1 << 62:
-            some, count = combine(columns[:i], sizes[:i])
-            return combine([some, *columns[i:]], [count, *sizes[i:]])
+            some, count = combine(columns[:i], [s - more for s in sizes[:i]], blanks=blanks)
+            return combine([some, *columns[i:]], [count, *(s - more for s in sizes[i:])], blanks=blanks)
         span *= max(size, 1)
     mixed = memory.room(len(columns[0]), np.int64)
     for start in memory.at_a_time(len(mixed)):
         part = slice(start, start + memory.ROWS)
-        here = columns[0][part].astype(np.int64)
+        here = columns[0][part].astype(np.int64) + more
         blank = here < 0
         for column, size in zip(columns[1:], sizes[1:], strict=True):
-            here = here * max(size, 1) + column[part]
-            blank |= column[part] < 0
+            here = here * max(size, 1) + column[part] + more
+            blank |= column[part] + more < 0
         here[blank] = -1
         mixed[part] = here
     return _dense(mixed)

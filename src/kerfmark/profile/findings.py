@@ -10,12 +10,14 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark import memory
 from kerfmark.errors import Origin, counted
-from kerfmark.profile.codes import combine
+from kerfmark.profile.codes import combine, first_rows, gather
 from kerfmark.profile.describe import ColumnDescription
 from kerfmark.profile.encode import EncodedColumn, EncodedSource
 from kerfmark.profile.moments import CANDIDATES, pattern
 from kerfmark.profile.reserved import RESERVED
+from kerfmark.profile.spilled import number_texts
 from kerfmark.read.source import Severity
 
 ORDER: tuple[Severity, ...] = ("broken", "doubtful", "odd")
@@ -56,13 +58,15 @@ def _of_rows(encoded: EncodedSource) -> Iterator[Finding]:
         yield Finding("broken", Origin(source.origin().file, source.origin().sheet, rows[0]),
                       f"has {counted(source.ragged[0].fields, 'field')} instead of {width}", len(source.ragged), rows,
                       "mend the row; a field that holds the delimiter must stand in quotes")
-    if any(len(c.values) == encoded.rows for c in encoded.columns):
-        return                                          # a column tells all rows apart
-    codes, count = combine([c.codes + 1 for c in encoded.columns], [len(c.values) + 1 for c in encoded.columns])
-    if count < encoded.rows and width > 1:
-        again = np.ones(encoded.rows, bool)
-        again[np.unique(codes, return_index=True)[1]] = False
-        yield _finding(encoded, "odd", None, np.flatnonzero(again), "is the same as an earlier row in every column",
+    telling = max(encoded.columns, key=lambda c: len(c.values))     # rows with a value of their own are like no other
+    if width < 2 or len(telling.values) == encoded.rows:
+        return
+    alike = np.flatnonzero(gather(telling.times > 1, telling.codes, blank=1))
+    codes, count = combine([gather(c.codes, alike) for c in encoded.columns], [len(c.values) for c in encoded.columns], blanks=True)
+    if count < len(alike):
+        again = np.ones(len(alike), bool)
+        again[first_rows(codes, count)] = False
+        yield _finding(encoded, "odd", None, alike[again], "is the same as an earlier row in every column",
                        "keep it if it is meant, or take it out")
 
 
@@ -122,12 +126,12 @@ def _of_column(encoded: EncodedSource, column: EncodedColumn, told: ColumnDescri
         yield Finding("odd", everywhere, f'is "{column.values[0].as_py()}" in every row', encoded.rows, (), "")
     if told.type != "text":
         return
-    trimmed = pc.utf8_trim_whitespace(column.values)
-    spaced = pc.filter(column.values, pc.not_equal(trimmed, column.values))
+    spaced = pa.concat_arrays([some.filter(pc.not_equal(pc.utf8_trim_whitespace(some), some))
+                               for some in memory.slices(column.values)])
     if len(spaced):
         yield _finding(encoded, "odd", header, _rows_of(column, spaced), f'"{spaced[0].as_py()}" has spaces at its ends',
                        "values are kept as they stand: trim them in the file if they are not meant")
-    yield from _alike(encoded, column, trimmed)
+    yield from _alike(encoded, column)
 
 
 def _mixed_forms(column: EncodedColumn) -> list[str]:
@@ -136,24 +140,30 @@ def _mixed_forms(column: EncodedColumn) -> list[str]:
     if not pc.all(pc.match_substring_regex(probe, r"^[0-9A-Za-z][0-9A-Za-z ,./-]{5,18}$")).as_py() or not pc.all(
             pc.match_substring_regex(probe, "[0-9]")).as_py():
         return []
-    left, forms = column.values, []
+    return _forms_of(column.values) if _forms_of(probe) else []
+
+
+def _forms_of(values: pa.StringArray) -> list[str]:
+    """The forms that all of some texts are dates in, each in one of them; none where one is no date."""
+    forms = []
     for form in CANDIDATES["date"]:
-        fits = pc.match_substring_regex(left, pattern(form))
+        fits = pc.match_substring_regex(values, pattern(form))
         if pc.any(fits).as_py():
             forms.append(form)
-            left = left.filter(pc.invert(fits))
-        if not len(left):
+            values = values.filter(pc.invert(fits))
+        if not len(values):
             return forms
     return []
 
 
-def _alike(encoded: EncodedSource, column: EncodedColumn, trimmed: pa.StringArray) -> Iterator[Finding]:
+def _alike(encoded: EncodedSource, column: EncodedColumn) -> Iterator[Finding]:
     """Values that differ only in case or spaces from a more frequent one."""
-    plain = pc.utf8_lower(pc.replace_substring_regex(trimmed, r"\s+", " "))
-    if pc.count_distinct(plain).as_py() == len(plain):
+    if _in_one_case(column.values):
+        return                                          # they would be the same
+    groups, count = number_texts(map(_plain, memory.slices(column.values)))
+    if count == len(groups):
         return
     times = column.times
-    groups = plain.dictionary_encode().indices.to_numpy()
     order = np.lexsort((-times, groups))
     first = np.concatenate([[True], groups[order][1:] != groups[order][:-1]])
     rare, usual = order[~first], np.empty(groups.max() + 1, np.int64)
@@ -163,6 +173,21 @@ def _alike(encoded: EncodedSource, column: EncodedColumn, trimmed: pa.StringArra
         a, b = column.values[int(rare[0])].as_py(), column.values[int(usual[groups[rare[0]]])].as_py()
         yield _finding(encoded, "doubtful", column.header, rows, f'"{a}" differs from "{b}" only in case or spaces',
                        "if they are the same, write them the same")
+
+
+def _in_one_case(values: pa.StringArray) -> bool:
+    """Whether all texts are in small or all in capital letters, with single spaces within them at most."""
+    for case in (pc.utf8_lower, pc.ascii_upper):
+        if all(pc.all(pc.equal(pc.utf8_trim_whitespace(case(some)), some)).as_py()
+               and not pc.any(pc.match_substring_regex(some, r"\s\s|[^\S ]")).as_py()
+               and (case is pc.utf8_lower or pc.all(pc.string_is_ascii(some)).as_py()) for some in memory.slices(values)):
+            return True
+    return False
+
+
+def _plain(values: pa.StringArray) -> pa.StringArray:
+    """Texts in small letters with single spaces within them."""
+    return pc.utf8_lower(pc.replace_substring_regex(pc.utf8_trim_whitespace(values), r"\s+", " "))
 
 
 def _rows_of(column: EncodedColumn, values: pa.Array) -> np.ndarray:

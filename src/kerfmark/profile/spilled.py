@@ -7,7 +7,7 @@ numbered in the order in which they first appear: the same codes as when all is 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 import numpy as np
 import pyarrow as pa
@@ -22,6 +22,29 @@ _COST = 64
 """Bytes that finding equal texts takes for each, beside the text itself."""
 _SAMPLE = 1000
 """Texts of a batch of which every so many one is looked at to part the alphabet."""
+
+
+MANY = 1 << 22
+"""Texts that are compared in files where memory is limited."""
+
+
+def number_texts(pieces: Iterable[pa.StringArray]) -> tuple[np.ndarray, int]:
+    """The texts of all pieces numbered (int32) in the order in which they first appear, null as -1; and how many there are."""
+    if memory.allowed():
+        column, waiting, count = SpilledColumn(), [], 0
+        for piece in pieces:
+            count += len(piece)
+            waiting.append(piece)
+            if count > MANY:
+                for some in waiting:
+                    column.add(some)
+                waiting.clear()
+        if count > MANY:
+            values, codes = column.finish()
+            return codes, len(values)
+        pieces = waiting
+    encoded = pa.concat_arrays([pa.array([], pa.string()), *pieces]).dictionary_encode()
+    return encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False), len(encoded.dictionary)
 
 
 class SpilledColumn:

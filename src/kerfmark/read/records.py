@@ -12,6 +12,9 @@ import numpy as np
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.dialect import STAND_IN, Dialect
 
+_PIECE = 1 << 17
+"""Bytes among which quotes are looked for at a time."""
+
 
 def line_end(text: str) -> bytes:
     """What ends the lines of a text: a newline, or a carriage return where there is no newline."""
@@ -53,11 +56,11 @@ def last_end(data: bytes, dialect: Dialect, newline: bytes) -> tuple[int, bool]:
 
 def _quotes(cells: np.ndarray, dialect: Dialect) -> np.ndarray:
     """Where the quotes stand that are not escaped."""
-    found = cells == ord(dialect.quoted)
-    whole = len(found) // 8 * 8
-    eights = np.flatnonzero(found[:whole].view(np.uint64))      # eight bytes at a time: most hold no quote
-    near = (eights[:, None] * 8 + np.arange(8)).ravel()
-    quotes = np.concatenate([near[found[near]], np.flatnonzero(found[whole:]) + whole])
+    quote, found, there = ord(dialect.quoted), np.empty(_PIECE, bool), []
+    for start in range(0, len(cells), _PIECE):          # a piece stays in the processor's cache
+        piece = cells[start:start + _PIECE]
+        there.append(np.flatnonzero(np.equal(piece, quote, out=found[:len(piece)])) + start)
+    quotes = np.concatenate(there)
     if dialect.escape and len(quotes):
         escape = ord(dialect.escape)
         after = quotes[(quotes > 0) & (cells[quotes - 1] == escape)]

@@ -33,7 +33,8 @@ from kerfmark.verbs.check import Group, told_groups
 from kerfmark.verbs.recording import loaded_files, new_load, rows_apart
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.routing import Routed, Wishes, route
-from kerfmark.verbs.sources import open_source, saving, together
+from kerfmark.verbs.saving import saving
+from kerfmark.verbs.sources import open_source, together
 
 __all__ = ["AddResult", "FileAdded", "LinkCount", "TableCount", "Wishes", "add"]
 

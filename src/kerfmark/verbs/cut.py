@@ -29,7 +29,8 @@ from kerfmark.verbs.mark import mark_inputs
 from kerfmark.verbs.onto import fill
 from kerfmark.verbs.recording import loaded_files, new_load, rows_apart
 from kerfmark.verbs.rejects import rejected, writable_rejects
-from kerfmark.verbs.sources import open_sources, saving
+from kerfmark.verbs.saving import saving
+from kerfmark.verbs.sources import open_sources
 
 
 @dataclass(frozen=True)

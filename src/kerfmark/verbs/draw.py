@@ -29,7 +29,7 @@ def picture(what: str | Path, output: str | Path, *, before_after: bool = False,
     from kerfmark.draw.scene import raster, svg
     from kerfmark.draw.tables import tables
     from kerfmark.draw.words import dot, mermaid
-    from kerfmark.verbs.sources import saving, writable
+    from kerfmark.verbs.saving import saving, writable
 
     path = Path(output)
     ending = path.suffix.lower()

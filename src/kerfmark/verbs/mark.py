@@ -24,7 +24,8 @@ from kerfmark.structure.near import NearMiss
 from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
 from kerfmark.structure.references import Reference, connect
 from kerfmark.structure.steer import Steering
-from kerfmark.verbs.sources import open_inputs, saving, spec_of
+from kerfmark.verbs.saving import saving
+from kerfmark.verbs.sources import open_inputs, spec_of
 
 __all__ = ["MarkResult", "NearMiss", "Reason", "Reference", "Steering", "TableMarked", "mark", "mark_sources"]
 

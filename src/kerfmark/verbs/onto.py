@@ -24,7 +24,8 @@ from kerfmark.structure.propose import source_name
 from kerfmark.verbs.add import Adding, AddResult
 from kerfmark.verbs.again import retried
 from kerfmark.verbs.rejects import writable_rejects
-from kerfmark.verbs.sources import open_inputs, saving, spec_of, writable
+from kerfmark.verbs.saving import saving, writable
+from kerfmark.verbs.sources import open_inputs, spec_of
 
 MOST_VALUES = 2000
 """Values of a column that sources are compared with."""

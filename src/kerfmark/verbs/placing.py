@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from kerfmark.errors import Origin, TargetError
-from kerfmark.verbs.sources import writable
+from kerfmark.verbs.saving import writable
 
 
 @contextlib.contextmanager

@@ -11,7 +11,7 @@ import numpy as np
 from kerfmark.build.split import SetAside
 from kerfmark.errors import Origin, UsageError
 from kerfmark.profile.encode import EncodedSource
-from kerfmark.verbs.sources import writable
+from kerfmark.verbs.saving import writable
 from kerfmark.write.rejects import Rejects, files
 
 

@@ -1,17 +1,15 @@
-"""Between layouts, files and readers: what a layout says of a source, the source that it describes, and saving a text whole."""
+"""Between layouts, files and readers: what a layout says of a source, and the source that it describes."""
 
 from __future__ import annotations
 
-import contextlib
 import fnmatch
 import json
-import os
 import re
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from kerfmark.errors import LayoutError, Origin, SourceError, TargetError, UsageError
+from kerfmark.errors import LayoutError, Origin, SourceError, UsageError
 from kerfmark.layout.derive import header_mistakes, settled
 from kerfmark.layout.model import Layout, SourceSpec
 from kerfmark.layout.text import refused
@@ -19,9 +17,6 @@ from kerfmark.ledger.records import LoadedFile, file_beside
 from kerfmark.read.alike import AlikeSources, parts_of
 from kerfmark.read.open import open_again, open_all, open_path, places, together_again
 from kerfmark.read.source import Reading, Source
-from kerfmark.store.sqlite.files import translated
-
-__all__ = ["Reading", "open_inputs", "open_source", "saving", "spec_of"]
 
 
 def open_inputs(inputs: Sequence[str | Path], reading: Reading) -> list[Source]:
@@ -145,29 +140,3 @@ def _filled_in(pattern: str, name: str) -> str:
     """What stands in place of the `*` of a pattern."""
     found = re.fullmatch(re.escape(pattern).replace(r"\*", "(.*)").replace(r"\?", "."), name)
     return " ".join(found.groups()) if found else name
-
-
-def writable(path: Path, replace: bool, why: str = "nothing is overwritten unasked") -> None:
-    """Raises TargetError when a file cannot be written, before the work is done."""
-    if path.exists() and not replace:
-        raise TargetError("the file exists already", code="target.exists", origin=Origin(str(path)), why=why,
-                          next="name another file, or say --replace")
-    if not path.parent.is_dir():
-        raise TargetError("the folder for the file does not exist", code="target.no-folder", origin=Origin(str(path)),
-                          next=f"make the folder {path.parent} first")
-
-
-@contextlib.contextmanager
-def saving(files: Mapping[Path, str | bytes]) -> Iterator[None]:
-    """Writes files beside their places first, and into their places once what is done meanwhile has succeeded."""
-    parts = {path: path.with_name(f".{path.name}.{os.getpid()}.part") for path in files}
-    try:
-        for path, content in files.items():
-            with translated(path):
-                parts[path].write_bytes(content.encode() if isinstance(content, str) else content)
-        yield
-        for path, part in parts.items():
-            part.replace(path)
-    finally:
-        for part in parts.values():
-            part.unlink(missing_ok=True)
