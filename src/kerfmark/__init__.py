@@ -24,6 +24,7 @@ if TYPE_CHECKING:
         UsageError,
     )
     from kerfmark.layout.diagram import Diagram
+    from kerfmark.memory import limited
     from kerfmark.read.source import Reading
     from kerfmark.verbs.add import AddResult, Wishes, add
     from kerfmark.verbs.check import CheckResult, check
@@ -43,7 +44,7 @@ _HOMES = {
     "measure": "verbs.measure", "MeasureResult": "verbs.measure", "mark": "verbs.mark", "MarkResult": "verbs.mark",
     "mark_onto": "verbs.onto", "OntoResult": "verbs.onto",
     "add": "verbs.add", "AddResult": "verbs.add", "Wishes": "verbs.routing",
-    "picture": "verbs.draw", "Diagram": "layout.diagram",
+    "picture": "verbs.draw", "limited": "memory", "Diagram": "layout.diagram",
     **dict.fromkeys(("export", "ExportResult", "Spelled"), "verbs.export"),
     "loads": "verbs.loads", "LoadsResult": "verbs.loads",
     **dict.fromkeys(("undo", "UndoResult", "refresh", "RefreshResult", "trace", "TraceResult"), "verbs.undo"),
@@ -85,6 +86,7 @@ __all__ = [
     "check",
     "cut",
     "export",
+    "limited",
     "loads",
     "mark",
     "mark_onto",

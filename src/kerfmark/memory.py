@@ -1,7 +1,8 @@
 """How much memory the program may take, and large arrays that are kept in files because of it.
 
-Within `limited` whatever grows with the rows is kept in files without a name, mapped into memory, so that it is an array as any
-other and can be given back at any time: a thread of its own does so whenever much is taken. Without a limit, arrays are ordinary.
+Within `limited`, as soon as a third of what is allowed is taken, whatever grows with the rows goes to files without a name, mapped
+into memory, so that it is an array as any other and can be given back at any time: a thread of its own does so whenever half is
+taken. Before that, and without a limit, arrays are ordinary.
 The folder of these files is TMPDIR, or /var/tmp, which is no memory in disguise as /tmp may be.
 """
 
@@ -24,7 +25,7 @@ if TYPE_CHECKING:
     import numpy as np
     import pyarrow as pa
 
-LEAST = 256_000_000
+LEAST = 300_000_000
 """Bytes that the program needs whatever it reads: Python and its libraries take 150 MB of them."""
 LARGE = 1 << 20
 """Bytes from which an array is kept in a file."""
@@ -45,12 +46,16 @@ class _Limit:
         self.mapped: weakref.WeakSet[mmap.mmap] = weakref.WeakSet()
         self.guard = threading.Lock()
         self.over = threading.Event()
+        self.scarce = self.watched = False
 
     def map(self, file: IO[bytes], size: int) -> mmap.mmap:
         """A file as memory."""
         there = mmap.mmap(file.fileno(), size)
         with self.guard:
             self.mapped.add(there)
+            if not self.watched:
+                self.watched = True
+                threading.Thread(target=self.watch, daemon=True, name="memory").start()
         return there
 
     def watch(self) -> None:
@@ -73,25 +78,30 @@ _now: _Limit | None = None
 
 @contextlib.contextmanager
 def limited(limit: int) -> Iterator[None]:
-    """Within it the process keeps to a number of bytes of memory; 0: as many as it takes.
-
-    Raises UsageError for fewer than can do.
-    """
+    """Within it the process keeps to a number of bytes of memory. Raises UsageError for fewer than can do."""
     global _now
-    if limit and limit < LEAST:
+    if limit < LEAST:
         raise UsageError(f"{limit / 1e6:,.0f} MB of memory cannot do", code="usage.memory",
-                         why="Python and the libraries take more than half of the least possible themselves",
+                         why="Python and its libraries take about 150 MB themselves",
                          next=f"allow {LEAST // 10**6} MB or more")
-    before, _now = _now, _Limit(limit) if limit else None
-    mine = _now
-    if mine is not None:
-        threading.Thread(target=mine.watch, daemon=True, name="memory").start()
+    before = _now
+    _now = mine = _Limit(limit)
     try:
         yield
     finally:
-        if mine is not None:
-            mine.over.set()
+        mine.over.set()
         _now = before
+
+
+def half() -> int:
+    """Half of the bytes of memory that this machine has, or that the process may have of them; where that is not told, the
+    least that can do."""
+    told = "SC_PHYS_PAGES" in getattr(os, "sysconf_names", ())
+    there = [os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")] if told else []
+    for place in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
+        with contextlib.suppress(OSError, ValueError):
+            there.append(int(Path(place).read_text(encoding="ascii")))
+    return max(min(there, default=0) // 2, LEAST)
 
 
 def allowed() -> int:
@@ -114,7 +124,9 @@ def taken() -> int:
 
 def scarce() -> bool:
     """Whether so much is taken that what grows with the rows belongs into files."""
-    return _now is not None and taken() > _now.bytes // 3
+    if _now is not None and not _now.scarce:
+        _now.scarce = taken() > _now.bytes // 3
+    return _now is not None and _now.scarce
 
 
 def at_a_time(values: int) -> range:
@@ -132,7 +144,7 @@ def room(length: int, dtype: Any) -> np.ndarray:
     import numpy as np
 
     size = length * np.dtype(dtype).itemsize
-    if _now is None or size < LARGE:
+    if _now is None or size < LARGE or not scarce():
         return np.empty(length, dtype)
     with _file() as file:
         _reserve(file, size)
@@ -150,7 +162,7 @@ def gathered(pieces: Iterable[pa.Array], type_: pa.DataType) -> pa.Array:
     """Pieces of one type put together."""
     import pyarrow as pa
 
-    if _now is None or not (pa.types.is_string(type_) or pa.types.is_primitive(type_)) or pa.types.is_boolean(type_):
+    if not scarce() or not (pa.types.is_string(type_) or pa.types.is_primitive(type_)) or pa.types.is_boolean(type_):
         return pa.concat_arrays([pa.array([], type_), *pieces])
     with Pile(type_) as pile:
         for piece in pieces:
@@ -183,7 +195,7 @@ class Pile:
         if not len(piece):
             return
         valid, offsets, data = self._files
-        with told():
+        with disk_told():
             if piece.null_count and not self._nulls:
                 for start in at_a_time(self._length):
                     valid.write(bytes([1]) * min(ROWS, self._length - start))
@@ -233,7 +245,7 @@ def numbers(file: IO[bytes], dtype: Any) -> np.ndarray:
 
 
 def _mapped(file: IO[bytes]) -> mmap.mmap | bytes:
-    with told():
+    with disk_told():
         file.flush()
     size = os.fstat(file.fileno()).st_size
     if not size:
@@ -247,13 +259,13 @@ def _folder() -> str:
 
 
 def _file() -> IO[bytes]:
-    with told():
+    with disk_told():
         return tempfile.TemporaryFile(dir=_folder(), prefix=".kerfmark-", buffering=1 << 20)
 
 
 def _reserve(file: IO[bytes], size: int) -> None:
     """Takes the room on the disk now: a mapped file that finds none later ends the program."""
-    with told():
+    with disk_told():
         if hasattr(os, "posix_fallocate"):
             os.posix_fallocate(file.fileno(), 0, size)
             return
@@ -263,7 +275,7 @@ def _reserve(file: IO[bytes], size: int) -> None:
 
 
 @contextlib.contextmanager
-def told() -> Iterator[None]:
+def disk_told() -> Iterator[None]:
     """Turns a full disk into a message."""
     try:
         yield

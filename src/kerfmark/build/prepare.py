@@ -137,7 +137,7 @@ def _specs(layout: Layout, source: str) -> Iterator[tuple[str, ColumnSpec]]:
 
 def _distinct(values: pa.Array, codes: np.ndarray) -> Cells:
     """The same cells with every value there once."""
-    if memory.allowed() and len(values) > MANY:
+    if memory.scarce() and len(values) > MANY:
         where, count = number_texts(pc.cast(some, pa.string()) for some in memory.slices(values))
         if count + values.null_count == len(values):
             return values, codes

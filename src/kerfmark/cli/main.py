@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import os
 import signal
 import sys
@@ -13,7 +14,7 @@ from kerfmark.address import PASSWORD
 from kerfmark.cli import add, check, cut, demo, draw, export, loads, mark, measure, prove, reading, refresh, show, trace, undo
 from kerfmark.cli.terminal import Terminal
 from kerfmark.errors import DataRefused, KerfmarkError
-from kerfmark.memory import limited
+from kerfmark.memory import half, limited
 
 DONE, REFUSED, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
 
@@ -53,8 +54,8 @@ def parser() -> argparse.ArgumentParser:
     talk.add_argument("--quiet", action="store_true", help="nothing on standard error but errors")
     talk.add_argument("--verbose", action="store_true", help="each step and when it started, on standard error")
     large = argparse.ArgumentParser(add_help=False)
-    large.add_argument("--memory", metavar="SIZE", help="the most memory to take, such as 1GB; what does not fit is kept in files "
-                       "(in TMPDIR, or /var/tmp)")
+    large.add_argument("--memory", metavar="SIZE", help="the most memory to take, such as 1GB (half of the machine's); what "
+                       "does not fit is kept in files in TMPDIR or /var/tmp")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True, title="command")
     for module in (m for _, modules in _GROUPS for m in modules):
         one = commands.add_parser(module.NAME, description=module.ABOUT, formatter_class=plain,
@@ -76,7 +77,7 @@ def main(argv: Sequence[str] | None = None) -> int:
             complete(whole)
         args = whole.parse_args(argv)
         terminal = Terminal(quiet=args.quiet, verbose=args.verbose, as_json=args.json)
-        with limited(reading.size(getattr(args, "memory", None)) or 0):
+        with limited(reading.size(args.memory) or half()) if "memory" in args else contextlib.nullcontext():
             code: int = args.run(args, terminal)
         sys.stdout.flush()
         return code

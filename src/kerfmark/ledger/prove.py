@@ -23,6 +23,7 @@ from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.profile.codes import combine, first_rows
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.progress import Progress
+from kerfmark.store.ahead import ahead
 from kerfmark.store.database import Reader, quote
 from kerfmark.store.views import view_columns, view_name
 
@@ -221,7 +222,7 @@ def _same_in_order(reader: Reader, source: str, expected: _Expected, progress: P
     """Whether the view's rows are the source's, one after the other (`more` rows may follow), and how many these are."""
     at = 0
     try:
-        for batch in reader.batches(*expected.asked(source)):
+        for batch in ahead(reader.batches(*expected.asked(source))):
             batch = batch.slice(0, expected.rows - at) if more else batch
             end = at + batch.num_rows
             if end > expected.rows or not all(

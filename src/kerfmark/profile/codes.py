@@ -91,7 +91,7 @@ def _dense(mixed: np.ndarray) -> tuple[np.ndarray, int]:
     if top < 4 * len(mixed) + 1024:
         return numbered(gather(first_rows(mixed, top + 1), mixed, blank=-1))
     same = memory.filled(len(mixed), -1, np.int64)
-    parts = 1 + (len(mixed) // memory.SORTED if memory.allowed() else 0)
+    parts = 1 + (len(mixed) // memory.SORTED if memory.scarce() else 0)
     for part in range(parts):                           # a part of the range of numbers at a time
         low, high = part * (top + 1) // parts, (part + 1) * (top + 1) // parts
         at = np.flatnonzero((mixed >= low) & (mixed < high))

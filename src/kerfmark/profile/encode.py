@@ -50,7 +50,7 @@ class EncodedColumn:
         """The distinct values in a type; null where one does not fit. The last answer is remembered."""
         if self._typed is None or self._typed[0] != type_:
             slices = range(0, len(self.values), SLICE)
-            self._typed = type_, to_typed(self.values, type_) if len(slices) < 2 or not memory.allowed() else memory.gathered(
+            self._typed = type_, to_typed(self.values, type_) if len(slices) < 2 or not memory.scarce() else memory.gathered(
                 (to_typed(self.values.slice(start, SLICE), type_) for start in slices), type_.arrow)
         return self._typed[1]
 

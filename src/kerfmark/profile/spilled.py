@@ -30,7 +30,7 @@ MANY = 1 << 22
 
 def number_texts(pieces: Iterable[pa.StringArray]) -> tuple[np.ndarray, int]:
     """The texts of all pieces numbered (int32) in the order in which they first appear, null as -1; and how many there are."""
-    if memory.allowed():
+    if memory.scarce():
         column, waiting, count = SpilledColumn(), [], 0
         for piece in pieces:
             count += len(piece)
@@ -65,7 +65,7 @@ class SpilledColumn:
             if cells.null_count:
                 valid = cells.is_valid().to_numpy(zero_copy_only=False)
                 rows = np.where(valid, np.cumsum(valid, dtype=np.int32) - 1, -1)
-        with memory.told():
+        with memory.disk_told():
             self._rows.write(np.where(rows >= 0, rows + self._count, -1).astype(np.int32).data)
             if len(texts):
                 self._writer.write_batch(pa.record_batch([texts], schema=_TEXT))
@@ -75,7 +75,7 @@ class SpilledColumn:
 
     def finish(self) -> tuple[pa.StringArray, np.ndarray]:
         """The distinct texts in order of first appearance, and the code of each row (-1: blank)."""
-        with memory.told():
+        with memory.disk_told():
             self._writer.close()
             self._texts.flush()
         same = self._equals()
@@ -124,10 +124,10 @@ class SpilledColumn:
             for i, writer in enumerate(writers):
                 if ends[i + 1] > ends[i]:
                     some = slice(int(ends[i]), int(ends[i + 1]))
-                    with memory.told():
+                    with memory.disk_told():
                         writer.write_batch(pa.record_batch([at[some], sorted_texts[some]], schema=_PLACED))
         for file, writer in zip(files, writers, strict=True):
-            with memory.told():
+            with memory.disk_told():
                 writer.close()
                 file.flush()
             file.seek(0)
