@@ -11,7 +11,7 @@ import datetime as dt
 import gc
 import itertools
 import re
-from collections import Counter
+from collections import Counter, deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
@@ -43,8 +43,8 @@ T = TypeVar("T")
 ENDINGS = frozenset({".xlsx", ".xlsm", ".xlsb", ".xls", ".ods"})
 MOST_SHEETS = 2_000
 """Sheets that are read at once."""
-ROWS = 16_384
-"""Rows turned into a batch at a time."""
+ROWS = 4_096
+"""Rows turned into a batch at a time: their cells stay in the processor's cache."""
 LOOKED_AT = 60
 """Rows in which the header is looked for."""
 SHOWN = 10
@@ -174,17 +174,23 @@ class SheetSource:
         rows = itertools.islice(self._sheet.iter_rows(), self._first, self._bottom)
         numbers, first, physical = RowNumbers(self._first + 1), 0, 0
         as_text: dict[int, list[int]] = {}
-        while True:
-            with _uncollected():
-                batch, kept, height = self._batch(list(itertools.islice(rows, ROWS)), physical, as_text)
-            if not height:
-                break
-            if len(kept) < height:
-                numbers.skipped += [physical + i for i in sorted(set(range(height)) - set(kept))]
-            physical += height
-            if len(kept):
-                yield Piece(first, len(kept), work(batch))
-                first += len(kept)
+        waiting: deque[tuple[int, int, Future[T]]] = deque()
+        with ThreadPoolExecutor(1) as pool:             # the next rows become texts while the last ones are worked on
+            while True:
+                with _uncollected():
+                    batch, kept, height = self._batch(list(itertools.islice(rows, ROWS)), physical, as_text)
+                if not height:
+                    break
+                if len(kept) < height:
+                    numbers.skipped += [physical + i for i in sorted(set(range(height)) - set(kept))]
+                physical += height
+                if len(kept):
+                    waiting.append((first, len(kept), pool.submit(work, batch)))
+                    first += len(kept)
+                if len(waiting) > 1:
+                    yield _done(*waiting.popleft())
+            for one in waiting:
+                yield _done(*one)
         self.numbers, self.skipped = numbers, len(numbers.skipped)
         self.remarks = [*self.of_header, *self._remarks(as_text, self._errors.result() if self._errors else [])]
         if not first:
@@ -222,6 +228,11 @@ class SheetSource:
             if rows:
                 yield Remark("odd", self.headers[i], "numbers stored as text among numbers", tuple(rows[:SHOWN]), len(rows),
                              "they are read like the other numbers; convert them in the workbook if they are meant as such")
+
+
+def _done(first: int, rows: int, result: Future[Any]) -> Piece:
+    """A batch that was worked on."""
+    return Piece(first, rows, result.result())
 
 
 @contextmanager
