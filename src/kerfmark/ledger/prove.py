@@ -20,6 +20,7 @@ from kerfmark.build.problems import Problems
 from kerfmark.build.tables import SourceTables, chosen
 from kerfmark.build.treat import folded
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
+from kerfmark.ledger.any_order import same_in_any_order
 from kerfmark.profile.codes import combine, first_rows
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.progress import Progress
@@ -238,28 +239,11 @@ def _same_in_order(reader: Reader, source: str, expected: _Expected, progress: P
 def _same_in_any_order(reader: Reader, source: str, expected: _Expected, progress: Progress, more: bool) -> tuple[bool, int]:
     """Whether the view's rows are the source's, in whatever order it gives them (`more` rows may be there), and how many these
     are."""
-    wide = range(len(expected.headers))
-    codes: list[list[np.ndarray]] = [[] for _ in wide]
-    at = 0
-    for batch in reader.batches(*expected.asked(source)):
-        for i in wide:
-            cells = batch.column(i)
-            found = pc.fill_null(pc.index_in(cells, expected.values[i]), -1).to_numpy(zero_copy_only=False)
-            if cells.null_count < np.count_nonzero(found < 0) and not more:
-                return False, 0                         # a value that no row of the source has
-            codes[i].append(np.where(found < 0, np.where(cells.is_null().to_numpy(zero_copy_only=False), -1, -2), found))
-        at += batch.num_rows
-        progress(f"comparing {source}", at, expected.rows)
-    if at < expected.rows or (at > expected.rows and not more):
-        return False, 0
-    whole: list[np.ndarray] = []
-    for i in wide:
-        first = pc.fill_null(pc.index_in(expected.values[i], expected.values[i]), -1).to_numpy(zero_copy_only=False)
-        mine = np.append(first, -1)[expected.codes[i]]  # the same value may stand there twice
-        whole.append(np.concatenate([mine, *codes[i]]) + 2)
-    rows, count = combine(whole, [len(v) + 2 for v in expected.values]) if whole else (np.zeros(expected.rows + at, np.int64), 1)
-    wanted, there = (np.bincount(part, minlength=count) for part in (rows[:expected.rows], rows[expected.rows:]))
-    return bool((there >= wanted).all()) and (more or at == expected.rows), expected.rows
+    def told(rows: int) -> None:
+        progress(f"comparing {source}", rows, expected.rows)
+
+    return same_in_any_order(ahead(reader.batches(*expected.asked(source))), expected.values, expected.codes, expected.rows, told,
+                             more), expected.rows
 
 
 def _differences(reader: Reader, source: str, expected: _Expected, named: int) -> tuple[tuple[Difference, ...], int]:

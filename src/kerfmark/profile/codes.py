@@ -35,10 +35,13 @@ def gather(table: np.ndarray, places: np.ndarray, blank: int | None = None) -> n
     return out
 
 
-def joined(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+def joined(*parts: np.ndarray) -> np.ndarray:
     """One array after the other."""
-    out = memory.room(len(a) + len(b), np.result_type(a, b))
-    out[:len(a)], out[len(a):] = a, b
+    out = memory.room(sum(map(len, parts)), np.result_type(*parts))
+    at = 0
+    for part in parts:
+        out[at:at + len(part)] = part
+        at += len(part)
     return out
 
 
