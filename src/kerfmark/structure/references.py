@@ -109,13 +109,15 @@ def _against(layout: Layout, found: Sequence[Reference], keys: _Keys) -> tuple[s
                 if s.is_plain and s.of_type.kind == "integer"]
     out: list[str] = []
     for name, column, c in numbered:
-        own = keys.texts(layout.tables[name].source, c.header, c)
         for parent, key, p in numbered:
             target = layout.tables[parent]
             if target.source == layout.tables[name].source or (name, column) in linked or (key,) not in target.unique_sets:
                 continue
-            other = keys.texts(target.source, p.header, p)
-            if FEWEST <= len(own) <= len(other) <= MOST_LOOKED_AT and pc.all(pc.is_in(own, value_set=other)).as_py():
+            many = len(keys.column(layout.tables[name].source, c.header).values), len(keys.column(target.source, p.header).values)
+            if not FEWEST <= many[0] <= many[1] <= MOST_LOOKED_AT:
+                continue
+            own, other = keys.texts(layout.tables[name].source, c.header, c), keys.texts(target.source, p.header, p)
+            if pc.all(pc.is_in(own, value_set=other)).as_py():
                 out.append(f"{name}.{column} is no link to {parent}: its numbers are all among {parent}.{key}, but small numbers "
                            "are contained in running ones, and no header says so")
     return tuple(out)
