@@ -180,9 +180,19 @@ def test_a_folder_that_is_not_there_is_told(tmp_path: Path) -> None:
     assert "nothing can be kept in this folder" in errors and str(tmp_path / "none") in errors
 
 
-def test_too_little_memory_is_refused() -> None:
-    with pytest.raises(UsageError, match="10 MB of memory cannot do"), memory.limited(10_000_000):
-        pass
+@pytest.mark.parametrize(("said", "told"), [("10MB", "10 MB of memory cannot do"), ("0", "0 MB of memory cannot do"),
+                                            ("much", '"much" is no size')])
+def test_a_limit_that_cannot_be_is_refused(tmp_path: Path, said: str, told: str) -> None:
+    code, out, errors, _ = run("measure", jars(tmp_path / "jars.csv", 3), "--memory", said)
+    assert (code, out, told in errors, "next:" in errors) == (2, "", True, True)
+
+
+def test_half_of_the_machine_is_taken_unless_it_is_said() -> None:
+    there = os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")
+    assert memory.LEAST <= memory.half() <= max(there // 2, memory.LEAST)
+    with memory.limited(memory.half()):
+        assert not memory.scarce()                      # small work is done as ever
+        assert memory.room(1 << 20, np.int32).base is None
 
 
 def test_texts_of_more_than_two_gigabytes_are_refused(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -12,6 +12,7 @@ import contextlib
 import errno
 import mmap
 import os
+import sys
 import tempfile
 import threading
 import weakref
@@ -94,14 +95,13 @@ def limited(limit: int) -> Iterator[None]:
 
 
 def half() -> int:
-    """Half of the bytes of memory that this machine has, or that the process may have of them; where that is not told, the
-    least that can do."""
+    """Half of the bytes of memory that this machine has, or that the process may have of them; 0 where that is not told."""
     told = "SC_PHYS_PAGES" in getattr(os, "sysconf_names", ())
     there = [os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")] if told else []
     for place in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
         with contextlib.suppress(OSError, ValueError):
             there.append(int(Path(place).read_text(encoding="ascii")))
-    return max(min(there, default=0) // 2, LEAST)
+    return max(min(there) // 2, LEAST) if there else 0
 
 
 def allowed() -> int:
@@ -115,11 +115,14 @@ def share(usual: int, part: float) -> int:
 
 
 def taken() -> int:
-    """The bytes of memory that the process has now; where that is not told, all that are allowed."""
-    try:
+    """The bytes of memory that the process has now; where only that is told, the most that it had; else all that are allowed."""
+    with contextlib.suppress(OSError):
         return int(Path("/proc/self/statm").read_bytes().split()[1]) * _PAGE
-    except OSError:
+    try:
+        import resource
+    except ImportError:
         return allowed()
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * (1 if sys.platform == "darwin" else 1024)
 
 
 def scarce() -> bool:
@@ -146,7 +149,7 @@ def room(length: int, dtype: Any) -> np.ndarray:
     size = length * np.dtype(dtype).itemsize
     if _now is None or size < LARGE or not scarce():
         return np.empty(length, dtype)
-    with _file() as file:
+    with unnamed() as file:
         _reserve(file, size)
         return np.frombuffer(_now.map(file, size), dtype)
 
@@ -178,7 +181,7 @@ class Pile:
 
         self._type, self._length, self._nulls, self._end = type_, 0, 0, 0
         self._texts = pa.types.is_string(type_)
-        self._files = [_file() for _ in range(3)]        # validity (a byte each), offsets of texts, data
+        self._files = [unnamed() for _ in range(3)]        # validity (a byte each), offsets of texts, data
 
     def __enter__(self) -> Pile:
         return self
@@ -233,8 +236,9 @@ class Pile:
 
 
 def unnamed() -> IO[bytes]:
-    """A file for what does not fit in memory, which is gone when it is closed."""
-    return _file()
+    """A file for what does not fit in memory, which is gone when it is closed, or the program ends."""
+    with disk_told():
+        return tempfile.TemporaryFile(dir=_folder(), prefix=".kerfmark-", buffering=1 << 20)
 
 
 def numbers(file: IO[bytes], dtype: Any) -> np.ndarray:
@@ -256,11 +260,6 @@ def _mapped(file: IO[bytes]) -> mmap.mmap | bytes:
 def _folder() -> str:
     said = os.environ.get("TMPDIR", "")
     return said or ("/var/tmp" if os.access("/var/tmp", os.W_OK) else tempfile.gettempdir())
-
-
-def _file() -> IO[bytes]:
-    with disk_told():
-        return tempfile.TemporaryFile(dir=_folder(), prefix=".kerfmark-", buffering=1 << 20)
 
 
 def _reserve(file: IO[bytes], size: int) -> None:

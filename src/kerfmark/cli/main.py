@@ -78,7 +78,7 @@ def main(argv: Sequence[str] | None = None) -> int:
             complete(whole)
         args = whole.parse_args(argv)
         terminal = Terminal(quiet=args.quiet, verbose=args.verbose, as_json=args.json)
-        with limited(reading.size(args.memory) or half()) if "memory" in args else contextlib.nullcontext():
+        with _within_memory(args):
             code: int = args.run(args, terminal)
         sys.stdout.flush()
         return code
@@ -106,6 +106,14 @@ def main(argv: Sequence[str] | None = None) -> int:
                       "why:  this is a fault of the program, not of your data; nothing was written\n"
                       "next: please report it, with what KERFMARK_TRACEBACK=1 makes the same command say")
         return WRONG_USE
+
+
+def _within_memory(args: argparse.Namespace) -> contextlib.AbstractContextManager[None]:
+    """The limit of memory that was said, or half of the machine's; none for commands that take little."""
+    if "memory" not in args:
+        return contextlib.nullcontext()
+    limit = half() or None if args.memory is None else reading.size(args.memory)
+    return contextlib.nullcontext() if limit is None else limited(limit)
 
 
 def run() -> NoReturn:
