@@ -148,6 +148,9 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
             for cells in pieces:
                 for column, some in zip(spilled, cells, strict=True):
                     column.add(some)
+            if len(pieces) > 1:                         # those from before memory became scarce
+                pieces.clear()
+                pa.default_memory_pool().release_unused()
             pieces.clear()
         plain |= {i for i, c in enumerate(piece.result)
                   if pa.types.is_dictionary(c.type) and len(c.dictionary) > HARDLY_REPEATS * len(c)}

@@ -105,7 +105,7 @@ class SpilledColumn:
     def _equals(self) -> np.ndarray:
         """For each text the first one that is equal to it."""
         same = memory.room(self._count, np.int32)
-        parts = 1 + int((self._bytes + _COST * self._count) // max(memory.allowed() // 8, 1))
+        parts = 1 + int((self._bytes + _COST * self._count) // max(memory.allowed() // 16, 1))
         sample = pa.concat_arrays(self._sample or [pa.array([], pa.string())]).unique()
         sample = sample.take(pc.sort_indices(sample))
         pivots = sample.take(pa.array(np.unique(np.arange(1, parts) * len(sample) // parts))) if parts > 1 else sample.slice(0, 0)
@@ -157,3 +157,4 @@ class SpilledColumn:
         size = len(whole.chunk(0).dictionary)
         del whole
         same[at] = at[first_rows(found, size)][found]
+        pa.default_memory_pool().release_unused()
