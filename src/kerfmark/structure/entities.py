@@ -20,7 +20,8 @@ from math import log
 
 import numpy as np
 
-from kerfmark.profile.codes import Codes, combine, filled, first_rows, holds
+from kerfmark import memory
+from kerfmark.profile.codes import Codes, combine, filled, first_rows, gather, holds
 from kerfmark.structure.dependencies import Evidence, Relation
 from kerfmark.structure.headers import helpful, looks_like_key, names_things, reaches_things, share_stem, stem
 
@@ -148,7 +149,7 @@ def _raise_up(relation: Relation, columns: list[int], determinant: _Determinant,
     place = {c: i for i, c in enumerate(columns)}
     codes, sizes = [], []
     for c in members:
-        some = relation.columns[place[c]][rows]
+        some = gather(relation.columns[place[c]], rows)
         dense, size = _compact(some, relation.sizes[place[c]])
         codes.append(dense)
         sizes.append(size)
@@ -166,11 +167,13 @@ def _raise_up(relation: Relation, columns: list[int], determinant: _Determinant,
 def _compact(codes: Codes, size: int) -> tuple[Codes, int]:
     """Codes of a part of the rows, renumbered without gaps."""
     used = np.zeros(size + 1, bool)
-    used[codes] = True
+    for start in memory.at_a_time(len(codes)):
+        used[codes[start:start + memory.ROWS]] = True
     used[-1] = False
-    number = np.cumsum(used, dtype=np.int32) - 1
+    number = np.cumsum(used, out=memory.room(size + 1, np.int32))
+    number -= 1
     number[-1] = -1
-    return number[codes], int(used.sum())
+    return gather(number, codes), int(used.sum())
 
 
 def _identifies(trait: Trait) -> bool:
