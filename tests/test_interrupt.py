@@ -8,10 +8,13 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pymysql
 import pytest
 
 from conftest import Runner, flat_visits, hears_interrupts
 from engines import Target
+from kerfmark.errors import TargetError
+from kerfmark.store.mysql.server import translated
 
 pytestmark = pytest.mark.skipif(os.name != "posix", reason="signals are sent in another way there")
 
@@ -47,3 +50,22 @@ def test_an_interrupt_leaves_everything_as_it_was(db: Target, kerfmark: Runner, 
         assert {p.name for p in tmp_path.iterdir()} == files
     kerfmark("add", "more.csv", "--into", db)           # and it all works afterwards
     assert db.ask("SELECT count(*) FROM visit") == [45_000]
+
+
+@pytest.mark.parametrize("chained", [True, False])
+def test_an_interrupt_over_which_a_driver_loses_its_connection_is_still_one(chained: bool) -> None:
+    def lose_it() -> None:
+        try:
+            raise KeyboardInterrupt
+        finally:                                        # as a driver tidies up
+            try:
+                raise ConnectionResetError("reset")
+            except OSError as error:
+                if chained:
+                    raise pymysql.OperationalError(2013, "Lost connection") from error
+                raise pymysql.OperationalError(2013, "Lost connection") from None
+
+    with pytest.raises(KeyboardInterrupt), translated("the server"):
+        lose_it()
+    with pytest.raises(TargetError, match="broke off"), translated("the server"):
+        raise pymysql.OperationalError(2013, "Lost connection")

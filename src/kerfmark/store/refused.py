@@ -46,7 +46,22 @@ def in_our_words(name: str, errors: type[Exception], meaning: Mapping[Any, Meani
     except KerfmarkError:
         raise
     except errors as error:
+        if _interrupted(error):
+            raise KeyboardInterrupt from error
         raise translated(name, error, meaning, code(error), texts) from error
+
+
+def _interrupted(error: BaseException) -> bool:
+    """Whether an error came while an interrupt was on its way: a driver that is stopped in the middle of rows may lose its
+    connection over it, and tell only that."""
+    met: dict[int, BaseException] = {}
+    waiting = [error]
+    while waiting:
+        one = waiting.pop()
+        if id(one) not in met:
+            met[id(one)] = one
+            waiting += [e for e in (one.__cause__, one.__context__) if e is not None]
+    return any(isinstance(e, KeyboardInterrupt) for e in met.values())
 
 
 def translated(name: str, error: Exception, meaning: Mapping[Any, Meaning], code: Any, texts: Mapping[str, Meaning]
