@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import argparse
 import csv
+import os
 import statistics
 import subprocess
 import sys
@@ -32,11 +33,12 @@ def main() -> None:
     ap = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     ap.add_argument("--rows", type=int, default=2_000_000)
     ap.add_argument("--times", type=int, default=3)
-    ap.add_argument("--folder", type=Path, default=Path(tempfile.gettempdir()) / "kerfmark-bench")
+    ap.add_argument("--folder", type=lambda said: Path(said).resolve(), default=Path(tempfile.gettempdir()) / "kerfmark-bench")
     ap.add_argument("--postgresql", default="postgresql://root@127.0.0.1/test")
     ap.add_argument("--mysql", default="mysql://root@127.0.0.1/test")
     args = ap.parse_args()
     args.folder.mkdir(parents=True, exist_ok=True)
+    os.chdir(args.folder)                               # where a cut into a server saves its layout
     flat = args.folder / f"inspections-{args.rows}.csv"
     make("make_flat", "make_flat", args.rows, flat)
     with flat.open(encoding="utf-8", newline="") as file:

@@ -55,8 +55,8 @@ def parser() -> argparse.ArgumentParser:
     talk.add_argument("--quiet", action="store_true", help="nothing on standard error but errors")
     talk.add_argument("--verbose", action="store_true", help="each step and when it started, on standard error")
     large = argparse.ArgumentParser(add_help=False)
-    large.add_argument("--memory", metavar="SIZE", help="the most memory to take, such as 1GB (half of the machine's); what "
-                       "does not fit is kept in files in TMPDIR or /var/tmp")
+    large.add_argument("--memory", metavar="SIZE", help="the most memory to take, such as 1GB; unless it is said, half of the "
+                       "machine's. What does not fit is kept in files in TMPDIR or /var/tmp")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True, title="command")
     for module in (m for _, modules in _GROUPS for m in modules):
         one = commands.add_parser(module.NAME, description=module.ABOUT, formatter_class=plain,

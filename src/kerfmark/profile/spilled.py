@@ -22,8 +22,6 @@ _COST = 64
 """Bytes that finding equal texts takes for each, beside the text itself."""
 _SAMPLE = 1000
 """Texts of a batch of which every so many one is looked at to part the alphabet."""
-
-
 MANY = 1 << 22
 """Texts that are compared in files where memory is limited."""
 
