@@ -9,6 +9,7 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
+from random import Random
 
 import numpy as np
 import pyarrow as pa
@@ -18,6 +19,7 @@ from hypothesis import strategies as st
 
 from kerfmark import memory
 from kerfmark.errors import TargetError, UsageError
+from kerfmark.ledger.any_order import same_in_any_order
 from kerfmark.profile import codes, encode, spilled
 from kerfmark.profile.convert import to_typed
 from kerfmark.profile.types import parse_type
@@ -85,6 +87,30 @@ def test_one_column_decides_another_or_not_in_blocks_too(scarce: None, a: list[i
     decided = all(y == -1 if x == -1 else y == b[a.index(x)] for x, y in zip(a, b, strict=True))
     one, other = np.array(a, np.int32), np.array(b, np.int32)
     assert codes.holds(one, other, 5) == decided
+
+
+@PATIENT
+@given(TEXTS, st.randoms(), st.integers(1, 9))
+def test_rows_in_another_order_are_the_same_and_others_are_not(scarce: None, cells: list[str | None], chance: Random, batch: int
+                                                               ) -> None:
+    rows = [(cell, len(cell or "")) for cell in cells]
+    values, own = numbered(cells)
+    kept = [pa.array(values, pa.string()), pa.array(range(10))]
+    expected = [np.array(own, np.int32), np.array([n for _, n in rows], np.int32)]
+
+    def same(there: list[tuple[str | None, int]], more: bool = False) -> bool:
+        batches = [pa.record_batch([pa.array([c for c, _ in some], pa.string()), pa.array([n for _, n in some], pa.int64())],
+                                   ["a", "b"]) for some in (there[s:s + batch] for s in range(0, len(there), batch))]
+        return same_in_any_order(batches, kept, expected, len(rows), lambda _: None, more)
+
+    mixed = chance.sample(rows, len(rows))
+    assert same(mixed)
+    assert same([*mixed, ("one that is nowhere", 3), mixed[0]], more=True)
+    assert not same([*mixed, mixed[0]])
+    assert not same(mixed[1:], more=True)
+    for wrong in (("one that is nowhere", 3), (mixed[0][0], mixed[0][1] + 1), (None, 9)):
+        assert not same([wrong, *mixed[1:]])
+        assert not same([wrong, *mixed[1:]], more=True)
 
 
 @pytest.mark.parametrize(("said", "texts"), [

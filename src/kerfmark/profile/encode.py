@@ -157,8 +157,15 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
         rows += piece.rows
         progress(f"reading {source.name}", rows, 0)
     if spilled:
-        progress(f"comparing what {source.name} says", 0, 0)
-        columns = [EncodedColumn(h, *c.finish()) for h, c in zip(source.headers, spilled, strict=True)]
+        total, done = sum(c.texts for c in spilled), 0
+
+        def told(texts: int) -> None:
+            nonlocal done
+            done += texts
+            progress(f"finding equal values in {source.name}", rows * done // max(total, 1), rows)
+
+        told(0)
+        columns = [EncodedColumn(h, *c.finish(told)) for h, c in zip(source.headers, spilled, strict=True)]
         return _without_skipped(EncodedSource(source, rows, columns))
     chunks = [[piece[i] for piece in pieces] for i in range(len(source.headers))]
     pieces.clear()

@@ -7,7 +7,7 @@ numbered in the order in which they first appear: the same codes as when all is 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
 import numpy as np
 import pyarrow as pa
@@ -51,7 +51,7 @@ class SpilledColumn:
     def __init__(self) -> None:
         self._texts, self._rows = memory.unnamed(), memory.unnamed()
         self._writer = pa.ipc.new_stream(self._texts, _TEXT)
-        self._count, self._bytes = 0, 0
+        self.texts, self._bytes = 0, 0                  # texts are counted again in every batch
         self._sample: list[pa.Array] = []
 
     def add(self, cells: pa.Array) -> None:
@@ -64,22 +64,23 @@ class SpilledColumn:
                 valid = cells.is_valid().to_numpy(zero_copy_only=False)
                 rows = np.where(valid, np.cumsum(valid, dtype=np.int32) - 1, -1)
         with memory.disk_told():
-            self._rows.write(np.where(rows >= 0, rows + self._count, -1).astype(np.int32).data)
+            self._rows.write(np.where(rows >= 0, rows + self.texts, -1).astype(np.int32).data)
             if len(texts):
                 self._writer.write_batch(pa.record_batch([texts], schema=_TEXT))
-        self._count += len(texts)
+        self.texts += len(texts)
         self._bytes += texts.nbytes
         self._sample.append(texts.take(pa.array(np.arange(0, len(texts), _SAMPLE))))
 
-    def finish(self) -> tuple[pa.StringArray, np.ndarray]:
-        """The distinct texts in order of first appearance, and the code of each row (-1: blank)."""
+    def finish(self, told: Callable[[int], None] = lambda texts: None) -> tuple[pa.StringArray, np.ndarray]:
+        """The distinct texts in order of first appearance, and the code of each row (-1: blank). `told` is called with the number
+        of texts that were compared, again and again."""
         with memory.disk_told():
             self._writer.close()
             self._texts.flush()
-        same = self._equals()
-        first = memory.room(self._count, bool)
-        for start in memory.at_a_time(self._count):
-            end = min(start + memory.ROWS, self._count)
+        same = self._equals(told)
+        first = memory.room(self.texts, bool)
+        for start in memory.at_a_time(self.texts):
+            end = min(start + memory.ROWS, self.texts)
             first[start:end] = same[start:end] == np.arange(start, end)
         values = memory.gathered(self._firsts(first), pa.string())
         codes = gather(numbered(same, first)[0], memory.numbers(self._rows, np.int32), blank=-1)
@@ -100,15 +101,15 @@ class SpilledColumn:
             yield texts.filter(pa.array(first[start:start + len(texts)]))
             start += len(texts)
 
-    def _equals(self) -> np.ndarray:
+    def _equals(self, told: Callable[[int], None]) -> np.ndarray:
         """For each text the first one that is equal to it."""
-        same = memory.room(self._count, np.int32)
-        parts = 1 + int((self._bytes + _COST * self._count) // max(memory.allowed() // 16, 1))
+        same = memory.room(self.texts, np.int32)
+        parts = 1 + int((self._bytes + _COST * self.texts) // max(memory.allowed() // 16, 1))
         sample = pa.concat_arrays(self._sample or [pa.array([], pa.string())]).unique()
         sample = sample.take(pc.sort_indices(sample))
         pivots = sample.take(pa.array(np.unique(np.arange(1, parts) * len(sample) // parts))) if parts > 1 else sample.slice(0, 0)
         if not len(pivots):
-            self._find_equals(((np.arange(s, s + len(t), dtype=np.int32), t) for s, t in self._numbered()), same)
+            told(self._find_equals(((np.arange(s, s + len(t), dtype=np.int32), t) for s, t in self._numbered()), same))
             return same
         files = [memory.unnamed() for _ in range(len(pivots) + 1)]
         writers = [pa.ipc.new_stream(f, _PLACED) for f in files]
@@ -129,7 +130,7 @@ class SpilledColumn:
                 writer.close()
                 file.flush()
             file.seek(0)
-            self._find_equals(((b.column(0).to_numpy(), b.column(1)) for b in pa.ipc.open_stream(file)), same)
+            told(self._find_equals(((b.column(0).to_numpy(), b.column(1)) for b in pa.ipc.open_stream(file)), same))
             file.close()
         return same
 
@@ -140,14 +141,14 @@ class SpilledColumn:
             start += len(texts)
 
     @staticmethod
-    def _find_equals(pieces: Iterator[tuple[np.ndarray, pa.Array]], same: np.ndarray) -> None:
-        """Notes, for texts at some places (ascending), the first place of each text."""
+    def _find_equals(pieces: Iterator[tuple[np.ndarray, pa.Array]], same: np.ndarray) -> int:
+        """Notes, for texts at some places (ascending), the first place of each text. Gives how many they were."""
         places, texts = [], []
         for at, some in pieces:
             places.append(at)
             texts.append(some.dictionary_encode())
         if not places:
-            return
+            return 0
         at = np.concatenate(places)
         whole = pa.chunked_array(texts).unify_dictionaries()
         texts.clear()
@@ -156,3 +157,4 @@ class SpilledColumn:
         del whole
         same[at] = at[first_rows(found, size)][found]
         pa.default_memory_pool().release_unused()
+        return len(at)
