@@ -221,7 +221,7 @@ def test_half_of_the_machine_is_taken_unless_it_is_said() -> None:
         assert memory.room(1 << 20, np.int32).base is None
 
 
-def test_texts_of_more_than_two_gigabytes_are_refused(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_texts_of_more_than_two_gigabytes_are_refused() -> None:
     with memory.Pile(pa.string()) as pile:
         pile.add(pa.array(["x"]))
         pile._end = 2**31 - 2

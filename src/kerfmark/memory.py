@@ -154,7 +154,7 @@ def room(length: int, dtype: Any) -> np.ndarray:
         return np.frombuffer(_now.map(file, size), dtype)
 
 
-def filled(length: int, value: int, dtype: Any) -> np.ndarray:
+def constant(length: int, value: int, dtype: Any) -> np.ndarray:
     """An array with the same number everywhere."""
     out = room(length, dtype)
     out.fill(value)

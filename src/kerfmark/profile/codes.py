@@ -14,7 +14,7 @@ Codes = np.ndarray
 
 def holds(a: Codes, b: Codes, size: int) -> bool:
     """Whether every value of a goes with one value of b, and a blank a with a blank b only."""
-    first = memory.filled(size + 1, -1, b.dtype)    # the last place is that of the code -1: a blank goes with a blank
+    first = memory.constant(size + 1, -1, b.dtype)    # the last place is that of the code -1: a blank goes with a blank
     for start in memory.at_a_time(len(a)):
         first[a[start:start + memory.ROWS]] = b[start:start + memory.ROWS]
     first[-1] = -1
@@ -93,7 +93,7 @@ def _dense(mixed: np.ndarray) -> tuple[np.ndarray, int]:
     top = int(mixed.max(initial=-1))
     if top < 4 * len(mixed) + 1024:
         return numbered(gather(first_rows(mixed, top + 1), mixed, blank=-1))
-    same = memory.filled(len(mixed), -1, np.int64)
+    same = memory.constant(len(mixed), -1, np.int64)
     parts = 1 + (len(mixed) // memory.SORTED if memory.scarce() else 0)
     for part in range(parts):                           # a part of the range of numbers at a time
         low, high = part * (top + 1) // parts, (part + 1) * (top + 1) // parts
@@ -110,7 +110,7 @@ def filled(codes: Codes) -> int:
 
 def times(codes: Codes, size: int) -> np.ndarray:
     """How many rows have each code."""
-    out = memory.filled(size, 0, np.int64)
+    out = memory.constant(size, 0, np.int64)
     for start in memory.at_a_time(len(codes)):
         some = codes[start:start + memory.ROWS]
         some = some[some >= 0]
@@ -136,7 +136,7 @@ def usual(a: Codes, b: Codes, size: int, other: int) -> np.ndarray:
 
 def first_rows(codes: Codes, size: int, none: int = 0) -> np.ndarray:
     """For every code the first row that has it; `none` for a code that no row has."""
-    first = memory.filled(size + 1, none, np.int32 if len(codes) < 1 << 31 else np.int64)
+    first = memory.constant(size + 1, none, np.int32 if len(codes) < 1 << 31 else np.int64)
     for start in reversed(memory.at_a_time(len(codes))):
         some = codes[start:start + memory.ROWS]
         first[some[::-1]] = np.arange(start + len(some) - 1, start - 1, -1)

@@ -74,7 +74,9 @@ class EncodedColumn:
         moved = np.full(len(self.values) + 1, -1, np.int32)     # the last place stands for the code -1
         moved[keep] = np.arange(len(keep), dtype=np.int32)
         gone = tuple(self.values.filter(where).to_pylist())
-        return EncodedColumn(self.header, self.values.take(pa.array(keep)), gather(moved, self.codes), self.blank_as + gone)
+        values = memory.gathered((self.values.slice(s, memory.ROWS).filter(pa.array(~drop[s:s + memory.ROWS]))
+                                  for s in memory.at_a_time(len(drop))), pa.string())
+        return EncodedColumn(self.header, values, gather(moved, self.codes), self.blank_as + gone)
 
     def renumbered(self, texts: pa.StringArray, codes: np.ndarray) -> EncodedColumn:
         """A column of the same header in which every code has the text at its place: equal texts become one, null a blank, and
@@ -157,7 +159,7 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
         rows += piece.rows
         progress(f"reading {source.name}", rows, 0)
     if spilled:
-        total, done = sum(c.texts for c in spilled), 0
+        total, done = sum(c.count for c in spilled), 0
 
         def told(texts: int) -> None:
             nonlocal done

@@ -51,7 +51,7 @@ class SpilledColumn:
     def __init__(self) -> None:
         self._texts, self._rows = memory.unnamed(), memory.unnamed()
         self._writer = pa.ipc.new_stream(self._texts, _TEXT)
-        self.texts, self._bytes = 0, 0                  # texts are counted again in every batch
+        self.count, self._bytes = 0, 0                  # texts are counted again in every batch
         self._sample: list[pa.Array] = []
 
     def add(self, cells: pa.Array) -> None:
@@ -64,10 +64,10 @@ class SpilledColumn:
                 valid = cells.is_valid().to_numpy(zero_copy_only=False)
                 rows = np.where(valid, np.cumsum(valid, dtype=np.int32) - 1, -1)
         with memory.disk_told():
-            self._rows.write(np.where(rows >= 0, rows + self.texts, -1).astype(np.int32).data)
+            self._rows.write(np.where(rows >= 0, rows + self.count, -1).astype(np.int32).data)
             if len(texts):
                 self._writer.write_batch(pa.record_batch([texts], schema=_TEXT))
-        self.texts += len(texts)
+        self.count += len(texts)
         self._bytes += texts.nbytes
         self._sample.append(texts.take(pa.array(np.arange(0, len(texts), _SAMPLE))))
 
@@ -78,9 +78,9 @@ class SpilledColumn:
             self._writer.close()
             self._texts.flush()
         same = self._equals(told)
-        first = memory.room(self.texts, bool)
-        for start in memory.at_a_time(self.texts):
-            end = min(start + memory.ROWS, self.texts)
+        first = memory.room(self.count, bool)
+        for start in memory.at_a_time(self.count):
+            end = min(start + memory.ROWS, self.count)
             first[start:end] = same[start:end] == np.arange(start, end)
         values = memory.gathered(self._firsts(first), pa.string())
         codes = gather(numbered(same, first)[0], memory.numbers(self._rows, np.int32), blank=-1)
@@ -103,8 +103,8 @@ class SpilledColumn:
 
     def _equals(self, told: Callable[[int], None]) -> np.ndarray:
         """For each text the first one that is equal to it."""
-        same = memory.room(self.texts, np.int32)
-        parts = 1 + int((self._bytes + _COST * self.texts) // max(memory.allowed() // 16, 1))
+        same = memory.room(self.count, np.int32)
+        parts = 1 + int((self._bytes + _COST * self.count) // max(memory.allowed() // 16, 1))
         sample = pa.concat_arrays(self._sample or [pa.array([], pa.string())]).unique()
         sample = sample.take(pc.sort_indices(sample))
         pivots = sample.take(pa.array(np.unique(np.arange(1, parts) * len(sample) // parts))) if parts > 1 else sample.slice(0, 0)
