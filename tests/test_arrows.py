@@ -22,7 +22,7 @@ MAY_USE = {
     "verbs": {"read", "profile", "layout", "store", "structure", "build", "ledger", "write", "draw"},
     "cli": {"verbs", "demo", "draw"},
 }
-EVERYWHERE = {"errors", "progress", "address", "memory", ""}
+EVERYWHERE = {"errors", "progress", "address", "memory", "soon", ""}
 
 
 def rooms_used(path: Path) -> set[str]:

@@ -13,6 +13,7 @@ import time
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -20,6 +21,8 @@ from hypothesis import strategies as st
 
 import kerfmark as library
 from conftest import DEMO, Runner, flat_visits, hears_interrupts
+from kerfmark.build import drafts
+from kerfmark.store.sqlite import build, pieces
 
 Write = Callable[..., Path]
 
@@ -203,6 +206,46 @@ def test_the_source_is_not_written_to(kerfmark: Runner, visits: Path) -> None:
     assert (hashlib.sha256(visits.read_bytes()).digest(), visits.stat().st_mtime_ns) == before
 
 
+BY_TWO = [sys.executable, "-c", "from kerfmark.build import drafts; from kerfmark.cli import main; from kerfmark.store.sqlite "
+          "import build; drafts.BATCH = 512; build.worth_two = lambda batches: len(batches) > 8; main.run()"]
+"""The program, writing in batches so small that two threads write one table after a few thousand rows, not half a million."""
+
+
+@pytest.mark.parametrize("rows", [8 * 64, 8 * 64 + 1, 11 * 64, 12 * 64 + 5, 1000])
+def test_two_threads_write_the_same_table_as_one(rows: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    file = tmp_path / "visits.csv"
+    file.write_text(flat_visits(rows))
+    library.cut([file], tmp_path / "one.db")
+    monkeypatch.setattr(drafts, "BATCH", 64)
+    asked: list[int] = []
+    monkeypatch.setattr(build, "worth_two", lambda batches: asked.append(len(batches)) or len(batches) > 1)
+    told: list[int] = []
+    library.cut([file], tmp_path / "two.db", progress=lambda step, done, _: told.append(done) if step == "writing visit" else None)
+    assert max(asked) == -(-rows // 64) and told == sorted(told) and told[-1] == rows
+    assert dump(tmp_path / "two.db") == dump(tmp_path / "one.db")
+    assert ask(tmp_path / "two.db", "PRAGMA integrity_check") == [("ok",)]
+    assert library.prove(tmp_path / "two.db").holds
+
+
+@pytest.mark.parametrize("where", ["_write", "_move"])
+def test_when_one_of_two_threads_fails_nothing_is_left(where: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    file = tmp_path / "visits.csv"
+    file.write_text(flat_visits(3000))
+    monkeypatch.setattr(drafts, "BATCH", 64)
+    monkeypatch.setattr(build, "worth_two", lambda batches: len(batches) > 8)
+    done, real = [], getattr(pieces, where)
+
+    def fails(*args: Any) -> None:
+        if len(done) == 2:
+            raise sqlite3.OperationalError("database or disk is full")
+        done.append(real(*args))
+
+    monkeypatch.setattr(pieces, where, fails)
+    with pytest.raises(library.TargetError, match="full"):
+        library.cut([file], tmp_path / "two.db")
+    assert [p.name for p in tmp_path.iterdir()] == ["visits.csv"]
+
+
 def test_a_killed_cut_leaves_all_or_nothing(visits: Path, tmp_path: Path) -> None:
     """SIGKILL at fifteen moments: the database is as before, or new and whole; and the next cut works."""
     rng = random.Random(11)
@@ -210,7 +253,7 @@ def test_a_killed_cut_leaves_all_or_nothing(visits: Path, tmp_path: Path) -> Non
     big.write_text(flat_visits(40_000))
     library.cut([visits], target)
     old = target.read_bytes()
-    command = [sys.executable, "-m", "kerfmark", "cut", str(big), "--into", str(target), "--replace", "--quiet"]
+    command = [*BY_TWO, "cut", str(big), "--into", str(target), "--replace", "--quiet"]
     start = time.monotonic()
     subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
     whole, seen = time.monotonic() - start, Counter[str]()
@@ -235,9 +278,9 @@ def test_a_killed_cut_leaves_all_or_nothing(visits: Path, tmp_path: Path) -> Non
 def test_an_interrupt_is_said_and_leaves_nothing(tmp_path: Path) -> None:
     big = tmp_path / "big.csv"
     big.write_text(flat_visits(120_000))
-    process = subprocess.Popen([sys.executable, "-m", "kerfmark", "cut", str(big), "--into", str(tmp_path / "x.db")],
+    process = subprocess.Popen([*BY_TWO, "cut", str(big), "--into", str(tmp_path / "x.db")],
                                stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, preexec_fn=hears_interrupts)
-    while not list(tmp_path.glob(".x.db.*.part")):      # until it is in the middle of writing
+    while not list(tmp_path.glob(".x.db.*.part-*")):      # until it is in the middle of writing
         assert process.poll() is None
         time.sleep(.005)
     process.send_signal(signal.SIGINT)

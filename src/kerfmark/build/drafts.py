@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -41,18 +42,36 @@ class TableRows:
         """The source row of each record."""
         return np.arange(self.rows) if self.row_of is None else self.row_of
 
-    def batches(self, stored: Callable[[pa.Array], pa.Array]) -> tuple[pa.Schema, Iterator[pa.RecordBatch]]:
-        """The records as Arrow batches, and their schema. `stored` turns typed values into what an engine takes; it is
-        applied to the distinct values only."""
+    def batches(self, stored: Callable[[pa.Array], pa.Array], told: Callable[[int], None] = lambda rows: None) -> Batches:
+        """The records as Arrow batches. `stored` turns typed values into what an engine takes; it is applied to the distinct
+        values only. `told` hears the rows of each batch that was made."""
         columns = {n: Values(None if v.values is None else stored(v.values), v.codes) for n, v in self.columns.items()}
         schema = pa.schema([(n, pa.int64() if v.values is None else v.values.type) for n, v in columns.items()])
+        return Batches(schema, self.rows, columns, told)
 
-        def spell() -> Iterator[pa.RecordBatch]:
-            for start in range(0, self.rows, BATCH):
-                end = min(start + BATCH, self.rows)
-                yield pa.RecordBatch.from_arrays([_spelled(v, start, end) for v in columns.values()], schema=schema)
 
-        return schema, spell()
+@dataclass(frozen=True)
+class Batches(Sequence[pa.RecordBatch]):
+    """The records of a table as Arrow batches, each made when it is asked for, by whichever thread asks."""
+
+    schema: pa.Schema
+    rows: int
+    _columns: dict[str, Values]
+    _told: Callable[[int], None]
+
+    def __len__(self) -> int:
+        return -(-self.rows // BATCH)
+
+    def __getitem__(self, at: Any) -> Any:
+        if isinstance(at, slice):
+            return [self[i] for i in range(*at.indices(len(self)))]
+        if not -len(self) <= at < len(self):
+            raise IndexError(at)
+        start = at % len(self) * BATCH
+        end = min(start + BATCH, self.rows)
+        batch = pa.RecordBatch.from_arrays([_spelled(v, start, end) for v in self._columns.values()], schema=self.schema)
+        self._told(len(batch))
+        return batch
 
 
 def _spelled(column: Values, start: int, end: int) -> pa.Array:

@@ -113,11 +113,10 @@ def times(codes: Codes, size: int) -> np.ndarray:
     out = memory.constant(size, 0, np.int64)
     for start in memory.at_a_time(len(codes)):
         some = codes[start:start + memory.ROWS]
-        some = some[some >= 0]
         if size <= memory.ROWS:
-            out += np.bincount(some, minlength=size)
+            out += np.bincount(some + 1, minlength=size + 1)[1:]
         else:
-            np.add.at(out, some, 1)
+            np.add.at(out, some[some >= 0], 1)
     return out
 
 

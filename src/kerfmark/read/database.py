@@ -14,6 +14,7 @@ from kerfmark.address import ENGINES, address, is_url, mysql_arguments, postgres
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.cells import texts
 from kerfmark.read.source import Piece, RaggedRow, Reading, Remark
+from kerfmark.soon import there
 
 T = TypeVar("T")
 
@@ -106,6 +107,7 @@ class TableSource:
 
 @contextmanager
 def _connected(location: str) -> Iterator[Any]:
+    there()
     from sqlalchemy import create_engine, event
     from sqlalchemy.exc import ArgumentError, NoSuchModuleError, SQLAlchemyError
 

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, NoReturn, TypeVar
+from typing import Any, NoReturn, TypeVar, cast
 
 import numpy as np
 import pyarrow as pa
@@ -217,14 +217,14 @@ class DelimitedSource:
             return _Parsed(None, 0, 0, _NOTHING, [], [], [], digest)
         bad: list[tuple[int, bytes]] = []
         try:
-            batch, ragged = self._cut(chunk)
+            batch, ragged = self._cut(chunk, check=not cast(bytes, chunk.obj).isascii())
         except pa.ArrowInvalid as error:
             bad = _bad_bytes(bytes(chunk))
             if not bad:
                 raise SourceError("the file cannot be cut into fields", code="source.parse", why=str(error),
                                   origin=Origin(self.bytes.name)) from error
             chunk = memoryview(bytes(chunk).decode("utf-8", "replace").encode())
-            batch, ragged = self._cut(chunk)
+            batch, ragged = self._cut(chunk, check=True)
         batch = self._in_columns(batch)
         physical = batch.num_rows + len(ragged)
         blank = _blank_rows(batch)
@@ -235,8 +235,8 @@ class DelimitedSource:
         return _Parsed(work(batch) if batch.num_rows else None, batch.num_rows, physical, blank, ragged,
                        misquoted_records(chunk, self.dialect, self._newline) if stray else [], bad, digest)
 
-    def _cut(self, chunk: memoryview) -> tuple[pa.RecordBatch, list[tuple[int, int, str]]]:
-        """A chunk as columns of text, and its ragged rows, which are left out."""
+    def _cut(self, chunk: memoryview, *, check: bool) -> tuple[pa.RecordBatch, list[tuple[int, int, str]]]:
+        """A chunk as columns of text, and its ragged rows, which are left out. `check` says whether some byte may be no text."""
         ragged: list[tuple[int, int, str]] = []
 
         def skip(row: Any) -> str:
@@ -252,7 +252,7 @@ class DelimitedSource:
                 newlines_in_values=bool(self.dialect.quoted), ignore_empty_lines=False, invalid_row_handler=skip,
             ),
             convert_options=pv.ConvertOptions(
-                column_types=dict.fromkeys(names, pa.string()), strings_can_be_null=True, null_values=[""]
+                column_types=dict.fromkeys(names, pa.string()), strings_can_be_null=True, null_values=[""], check_utf8=check,
             ),
         )
         batches = table.combine_chunks().to_batches()

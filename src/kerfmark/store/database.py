@@ -245,8 +245,10 @@ class New(Protocol):
         """Makes the tables; what follows after the rows comes with `finish`. `headers` are those of each source in their order."""
         ...
 
-    def load(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], *, numbered: bool) -> None:
-        """Puts rows into a table, in their order. Where they are `numbered`, the first column is the key, which counts from 1."""
+    def load(self, table: str, schema: pa.Schema, batches: Sequence[pa.RecordBatch], *, numbered: bool) -> None:
+        """Puts rows into a table, in their order. Where they are `numbered`, the first column is the key, which counts from 1.
+
+        The batches are made when they are asked for, by any thread."""
         ...
 
     def finish(self) -> None:

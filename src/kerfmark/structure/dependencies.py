@@ -9,6 +9,7 @@ A test costs one gather and one comparison; nearly all false candidates are refu
 from __future__ import annotations
 
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -51,12 +52,15 @@ class Relation:
     @cached_property
     def sameness(self) -> list[float]:
         """Per column, the chance that two rows drawn at random agree (blanks being one more value)."""
-        out = []
-        for column, size, there in zip(self.columns, self.sizes, self.filled, strict=True):
-            counts = times(column, size)
-            alike = sum(float((counts[s:s + memory.ROWS].astype(np.float64)**2).sum()) for s in memory.at_a_time(size))
-            out.append((alike + float(self.rows - there)**2) / max(self.rows, 1) ** 2)
-        return out
+        def agree(column: Codes, size: int, there: int) -> float:
+            alike = float(size)                         # all different, unless some repeat
+            if size < there:
+                counts = times(column, size)
+                alike = sum(float((counts[s:s + memory.ROWS].astype(np.float64)**2).sum()) for s in memory.at_a_time(size))
+            return (alike + float(self.rows - there)**2) / max(self.rows, 1) ** 2
+
+        with ThreadPoolExecutor(2) as pool:
+            return list(pool.map(agree, self.columns, self.sizes, self.filled))
 
     def decides(self, a: int, b: int) -> bool:
         """Whether column a decides column b in every row."""
@@ -88,7 +92,7 @@ class Relation:
         """Two columns as one: codes of their combinations (-1 where either is blank), and how many there are."""
         return combine([self.columns[a], self.columns[b]], [self.sizes[a], self.sizes[b]])
 
-    def evidence(self, codes: Codes, values: int, b: int) -> Evidence:
-        """What a dependency of column b on a determinant with these codes rests on."""
-        repeats = filled(codes) - values
-        return Evidence(values, repeats, repeats * (1 - self.sameness[b]))
+    def evidence(self, a: int, b: int) -> Evidence:
+        """What a dependency of column b on column a rests on."""
+        repeats = self.filled[a] - self.sizes[a]
+        return Evidence(self.sizes[a], repeats, repeats * (1 - self.sameness[b]))

@@ -14,6 +14,7 @@ something, and more for columns that rarely identify anything. A single attribut
 from __future__ import annotations
 
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from itertools import combinations
 from math import log
@@ -197,22 +198,25 @@ def _preferred(names: list[int], relation: Relation, columns: list[int], traits:
 
 def _single(relation: Relation, columns: list[int], inner: list[int], traits: Sequence[Trait]) -> list[_Determinant]:
     """The single columns that decide others, those that decide each other taken together."""
-    found: dict[int, _Determinant] = {}
-    for a, c in enumerate(columns):
+    sameness = relation.sameness                        # asked for once, before the threads do
+
+    def decided_by(a: int, c: int) -> _Determinant | None:
         caution, values = traits[c].caution, relation.sizes[a]
         repeats = relation.filled[a] - values
         if c not in inner or caution is None or values < 3 or repeats < 3:
-            continue
+            return None
         decided, total = {}, 0.0
         for b, d in enumerate(columns):
             if b == a or d not in inner or relation.sizes[b] < 2 or relation.sizes[b] > values:
                 continue
-            nats = repeats * -log(max(relation.sameness[b], 1e-300))
+            nats = repeats * -log(max(sameness[b], 1e-300))
             if (nats >= LITTLE or share_stem(traits[d].header, traits[c].header)) and relation.decides(a, b):
-                decided[d] = relation.evidence(relation.columns[a], values, b)
+                decided[d] = relation.evidence(a, b)
                 total += nats
-        if total >= ENOUGH * caution:
-            found[c] = _Determinant((c,), relation.columns[a], values, decided)
+        return _Determinant((c,), relation.columns[a], values, decided) if total >= ENOUGH * caution else None
+
+    with ThreadPoolExecutor(2) as pool:
+        found = {d.by[0]: d for d in pool.map(decided_by, range(len(columns)), columns) if d is not None}
     out: list[_Determinant] = []
     merged: set[int] = set()
     for c, determinant in found.items():

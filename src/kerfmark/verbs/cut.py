@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import shlex
+import threading
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-
-import pyarrow as pa
 
 from kerfmark.build.drafts import TableRows
 from kerfmark.build.split import LinkCount, Split, split
@@ -20,7 +20,6 @@ from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading
 from kerfmark.store.database import Database, New, database_at
-from kerfmark.store.script import ScriptFile
 from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
 from kerfmark.structure.steer import Steering
@@ -101,7 +100,7 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
     paths = [Path(p) for p in inputs]
     if known and not any(p.suffix.lower() == ".toml" for p in paths):
         raise _known_without_records()
-    database = database_at(into) if script is None else ScriptFile(Path(script), engine)
+    database = database_at(into) if script is None else _script(Path(script), engine)
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
         layout, text = read_layout(paths[0])
         if layout.existing and script is not None:
@@ -113,42 +112,47 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
             return fill(layout, text, paths[0].parent, into, known=known, set_aside=set_aside, replace=replace,
                         progress=progress)
     new = database.new(replace)                         # a target that will not do is told before the work
-    aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
-    if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
-        if reading.is_said or steering != Steering():
-            raise UsageError("a layout says itself how its sources are written", next="change it there")
-        layout, text = read_layout(paths[0])
-        sources = open_sources(layout, text, paths[0].name, paths[0].parent)
-        read = encoded = {name: encode(source, progress, strict=aside is None) for name, source in sources.items()}
-        proposal, saved = Proposal(layout, (), (), {}), paths[0]
-    else:
-        saved = database.layout_path
-        proposal, encoded, read = mark_inputs(inputs, reading, saved.parent, progress, steering, strict=aside is None)
-        layout = proposal.layout
-        text = write_layout(layout, proposal.comments)
-        _refuse_other_layout(saved, text, replace)
-    try:
-        done = split(layout, encoded, set_aside=aside is not None)
-    except DataRefused as refused:
-        if saved != paths[0]:                           # there is no layout yet in which to follow the advice
-            files = shlex.join(map(str, inputs))
-            refused.next += f"; kerfmark mark {files} -o {shlex.quote(str(saved))} writes the layout to edit and to cut from"
-        raise
-    rejects = rejected(aside, read, done.set_aside) if aside is not None and done.set_aside else {}
-    with saving(rejects | ({saved: text} if saved != paths[0] else {})):
+    with contextlib.ExitStack() as always:
+        always.callback(new.discard)                    # an interrupt may come at any time
+        aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
+        if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
+            if reading.is_said or steering != Steering():
+                raise UsageError("a layout says itself how its sources are written", next="change it there")
+            layout, text = read_layout(paths[0])
+            sources = open_sources(layout, text, paths[0].name, paths[0].parent)
+            read = encoded = {name: encode(source, progress, strict=aside is None) for name, source in sources.items()}
+            proposal, saved = Proposal(layout, (), (), {}), paths[0]
+        else:
+            saved = database.layout_path
+            proposal, encoded, read = mark_inputs(inputs, reading, saved.parent, progress, steering, strict=aside is None)
+            layout = proposal.layout
+            text = write_layout(layout, proposal.comments)
+            _refuse_other_layout(saved, text, replace)
         try:
+            done = split(layout, encoded, set_aside=aside is not None)
+        except DataRefused as refused:
+            if saved != paths[0]:                           # there is no layout yet in which to follow the advice
+                files = shlex.join(map(str, inputs))
+                refused.next += f"; kerfmark mark {files} -o {shlex.quote(str(saved))} writes the layout to edit and to cut from"
+            raise
+        rejects = rejected(aside, read, done.set_aside) if aside is not None and done.set_aside else {}
+        with saving(rejects | ({saved: text} if saved != paths[0] else {})):
             _build(database, new, done, text, encoded, progress)
-        finally:
-            new.discard()                              # an interrupt may come while the file is being opened
-    return CutResult(
-        database.name, database.size(), script is not None, str(saved), saved != paths[0],
-        tuple(SourceRead(n, e.source.origin().file, e.rows, len(e.columns), e.source.size, e.source.how)
-              for n, e in encoded.items()),
-        tuple(_made(layout, t) for name in layout.tables for t in done.tables if t.name == name),
-        proposal.reasons, proposal.references,
-        (*proposal.notes, *((database.name, r) for r in new.remarks)), tuple(done.links), len(done.set_aside),
-        tuple(map(str, rejects)),
-        done.left_out, round(time.perf_counter() - started, 3))
+        return CutResult(
+            database.name, database.size(), script is not None, str(saved), saved != paths[0],
+            tuple(SourceRead(n, e.source.origin().file, e.rows, len(e.columns), e.source.size, e.source.how)
+                  for n, e in encoded.items()),
+            tuple(_made(layout, t) for name in layout.tables for t in done.tables if t.name == name),
+            proposal.reasons, proposal.references,
+            (*proposal.notes, *((database.name, r) for r in new.remarks)), tuple(done.links), len(done.set_aside),
+            tuple(map(str, rejects)),
+            done.left_out, round(time.perf_counter() - started, 3))
+
+
+def _script(path: Path, engine: str) -> Database:
+    from kerfmark.store.script import ScriptFile
+
+    return ScriptFile(path, engine)
 
 
 def _known_without_records() -> UsageError:
@@ -169,8 +173,8 @@ def _build(database: Database, file: New, done: Split, text: str, encoded: dict[
     with file:
         file.create(done.layout, {n: e.source.headers for n, e in encoded.items()})
         for table in tables:
-            schema, batches = table.batches(file.stored)
-            file.load(table.name, schema, _told_of(table, batches, progress), numbered=done.layout.has_generated_key(table.name))
+            batches = table.batches(file.stored, _counting(table, progress))
+            file.load(table.name, batches.schema, batches, numbered=done.layout.has_generated_key(table.name))
         progress("indexing", 0, 0)
         file.finish()
         write_layout_text(file.execute, 1, text)
@@ -181,13 +185,17 @@ def _build(database: Database, file: New, done: Split, text: str, encoded: dict[
         file.publish()
 
 
-def _told_of(table: TableRows, batches: Iterator[pa.RecordBatch], progress: Progress) -> Iterator[pa.RecordBatch]:
-    """The batches of a table, told as they pass."""
-    done = 0
-    for batch in batches:
-        yield batch
-        done += batch.num_rows
-        progress(f"writing {table.name}", done, table.rows)
+def _counting(table: TableRows, progress: Progress) -> Callable[[int], None]:
+    """Tells how many rows of a table were made, by several threads."""
+    done, lock = 0, threading.Lock()
+
+    def told(rows: int) -> None:
+        nonlocal done
+        with lock:
+            done += rows
+            progress(f"writing {table.name}", done, table.rows)
+
+    return told
 
 
 def _made(layout: Layout, table: TableRows) -> TableMade:

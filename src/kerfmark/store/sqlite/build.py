@@ -7,10 +7,11 @@ published has been asked, from a second connection, that every link resolves and
 from __future__ import annotations
 
 import contextlib
+import glob
 import os
 import re
 import sqlite3
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -21,14 +22,15 @@ from kerfmark import memory
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
+from kerfmark.soon import soon, there
 from kerfmark.store.ahead import ahead
 from kerfmark.store.database import not_ours, quote
 from kerfmark.store.own import SQLITE, own_tables
 from kerfmark.store.sqlite.files import broken_links, is_database, translated
+from kerfmark.store.sqlite.pieces import FAST, PAGE, load_by_two, worth_two
 
 LARGEST_EXACT = 15
 """Decimal digits that SQLite's numbers keep exactly; longer decimals are stored as text."""
-_FAST = ("journal_mode=off", "synchronous=off", "locking_mode=exclusive", "cache_size=-8000", "temp_store=file")
 _SORTING = ("cache_size=-2000", "threads=1")
 """For the indexes: runs that fit the processor's cache, sorted by a second thread while the first reads on."""
 
@@ -70,6 +72,7 @@ class NewFile:
         self.target, self.replace = target, replace
         self.remarks: list[str] = []
         self.path = target.with_name(f".{target.name}.{os.getpid()}.part")
+        soon("sqlalchemy.dialects.sqlite")
 
     def stored(self, values: pa.Array) -> pa.Array:
         """Typed values as SQLite holds them."""
@@ -79,12 +82,12 @@ class NewFile:
         try:
             self._sweep()
             self._db = sqlite3.connect(self.path, isolation_level=None)
-            self._db.execute("PRAGMA page_size=16384")
+            self._db.execute(f"PRAGMA page_size={PAGE}")
             self._db.execute("VACUUM")
         except (OSError, sqlite3.Error) as error:
             raise TargetError("the database cannot be written there", code="target.unwritable",
                               origin=Origin(str(self.target)), why=str(error)) from error
-        for pragma in _FAST:
+        for pragma in FAST:
             self._db.execute(f"PRAGMA {pragma}")
         return self
 
@@ -93,13 +96,14 @@ class NewFile:
 
     def _sweep(self) -> None:
         """Removes what programs that were killed have left of this target."""
-        for old in self.target.parent.glob(f".{self.target.name}.*.part*"):
+        for old in self.target.parent.glob(f".{glob.escape(self.target.name)}.*.part*"):
             owner = old.name.removeprefix(f".{self.target.name}.").split(".")[0]
             if owner == str(os.getpid()) or (owner.isdigit() and not _is_running(int(owner))):
                 old.unlink(missing_ok=True)
 
     def discard(self) -> None:
         """Removes what was not published. May be called at any time, and again."""
+        there()
         if hasattr(self, "_db"):
             self._db.close()
         for name in (self.path, *(self.path.with_name(self.path.name + end) for end in ("-journal", "-wal", "-shm"))):
@@ -111,6 +115,7 @@ class NewFile:
 
         `headers` are those of each source in their order, for its view.
         """
+        there()
         from sqlalchemy.dialects.sqlite import dialect
 
         from kerfmark.store.ddl import Way, statements
@@ -120,7 +125,7 @@ class NewFile:
             self._db.execute(statement)
         self._db.close()                                # the Arrow driver brings an SQLite of its own
 
-    def load(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], *, numbered: bool) -> None:
+    def load(self, table: str, schema: pa.Schema, batches: Sequence[pa.RecordBatch], *, numbered: bool) -> None:
         """Puts rows, as `stored` turns them out, into a table, in their order.
 
         Where they are `numbered`, the first column is the key, which counts from 1: SQLite numbers new rows just so by itself,
@@ -129,12 +134,15 @@ class NewFile:
         import adbc_driver_sqlite.dbapi as driver
 
         there = schema if len(schema) == 1 or not numbered else pa.schema(list(schema)[1:])
-        rows = ahead(b.select(there.names) for b in batches)
         with (translated(self.target), driver.connect(str(self.path), autocommit=True) as connection,
               connection.cursor() as cursor):
-            for pragma in _FAST:
+            for pragma in FAST:
                 cursor.execute(f"PRAGMA {pragma}")
-            cursor.adbc_ingest(table, pa.RecordBatchReader.from_batches(there, rows), mode="append")
+            if there is not schema and worth_two(batches):
+                load_by_two(cursor, self.path, table, schema, batches)
+            else:
+                rows = ahead(b.select(there.names) for b in batches)
+                cursor.adbc_ingest(table, pa.RecordBatchReader.from_batches(there, rows), mode="append")
 
     def finish(self) -> None:
         """Makes the indexes and views, and the tables of the ledger."""
@@ -142,12 +150,12 @@ class NewFile:
 
         with translated(self.target):
             with driver.connect(str(self.path), autocommit=True) as connection, connection.cursor() as cursor:
-                for pragma in (*_FAST, *_SORTING, f"mmap_size={memory.share(10**9, .25)}"):
+                for pragma in (*FAST, *_SORTING, f"mmap_size={memory.share(10**9, .25)}"):
                     cursor.execute(f"PRAGMA {pragma}")
                 for statement in (*self._statements.indexes, *self._statements.views):
                     cursor.execute(statement)
             self._db = sqlite3.connect(self.path, isolation_level=None)
-            for pragma in _FAST:
+            for pragma in FAST:
                 self._db.execute(f"PRAGMA {pragma}")
             self._db.execute("PRAGMA analysis_limit=1000")
             self._db.execute("ANALYZE")
@@ -163,11 +171,12 @@ class NewFile:
         """Raises KerfmarkError unless every link resolves and every table has the rows it should have."""
         self._db.close()
         with translated(self.target), contextlib.closing(sqlite3.connect(self.path)) as second:
-            second.execute("PRAGMA cache_size=-64000")
+            second.execute(f"PRAGMA mmap_size={memory.share(10**9, .25)}")
             broken = [f"{t}.{c}" for t in expected for c in broken_links(lambda sql: second.execute(sql).fetchall(), t)]
             counts = {t: second.execute(f"SELECT count(*) FROM {quote(t)}").fetchone()[0] for t in expected}
             broken += [f"{t}.rowid" for t, n in expected.items()
-                       if n and second.execute(f"SELECT min(rowid), max(rowid) FROM {quote(t)}").fetchone() != (1, n)]
+                       if n and second.execute(f"SELECT (SELECT min(rowid) FROM {quote(t)}), (SELECT max(rowid) FROM {quote(t)})"
+                                               ).fetchone() != (1, n)]           # asked one by one, each is found at once
         if broken or counts != expected:
             raise KerfmarkError("the database that was built is not what it should be; it was thrown away",
                                 code="internal", why=f"broken links: {broken}, rows {counts}, expected {expected}",
