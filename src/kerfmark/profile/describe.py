@@ -49,14 +49,15 @@ def describe(column: EncodedColumn) -> ColumnDescription:
     blanks = len(column.codes) - filled
     if not len(column.values):
         return ColumnDescription(column.header, "text", found.note, blanks, column.blank_as, 0, False, 0, "", "", ())
-    times = column.times
-    top = np.argpartition(-times, FREQUENT)[:FREQUENT] if len(times) > FREQUENT else np.arange(len(times))
+    unique = len(column.values) == filled
+    times = np.ones(filled, np.int64) if unique else column.times
+    top = np.argpartition(-times, FREQUENT)[:FREQUENT] if len(times) > FREQUENT and not unique else np.arange(len(times))[:FREQUENT]
     top = top[np.lexsort((top, -times[top]))]
     near = mostly(column) if found.type.kind == "text" and not found.note else None
     smallest, largest = _ends(column, near[0] if near else found.type)
-    shape = _range_shape(column, near[0] if near else found.type, times)
+    shape = _range_shape(column, near[0] if near else found.type, None if unique else times)
     return ColumnDescription(
-        column.header, str(found.type), found.note, blanks, column.blank_as, len(column.values), len(column.values) == filled,
+        column.header, str(found.type), found.note, blanks, column.blank_as, len(column.values), unique,
         int(pc.max(pc.utf8_length(column.values)).as_py()), smallest, largest,
         tuple((column.values[int(i)].as_py(), int(times[i])) for i in top if times[i] > 1),
         *((str(near[0]), near[2], near[1]) if near else ("", 0, ())),
@@ -64,8 +65,9 @@ def describe(column: EncodedColumn) -> ColumnDescription:
         bool(shape))
 
 
-def _range_shape(column: EncodedColumn, type_: ColumnType, times: np.ndarray) -> tuple[int, ...]:
-    """How many cells fall into each of equal steps from the smallest to the largest; () for what has no such order."""
+def _range_shape(column: EncodedColumn, type_: ColumnType, times: np.ndarray | None) -> tuple[int, ...]:
+    """How many cells fall into each of equal steps from the smallest to the largest; () for what has no such order. `times` tells
+    how many cells have each value (None: one each)."""
     if type_.kind in ("text", "boolean"):
         return ()
     typed = column.typed(type_)
@@ -77,7 +79,7 @@ def _range_shape(column: EncodedColumn, type_: ColumnType, times: np.ndarray) ->
     numbers = pc.cast(typed, pa.float64(), safe=False).to_numpy(zero_copy_only=False)[known]
     if not len(numbers) or numbers.min() == numbers.max():
         return ()
-    return tuple(int(n) for n in np.histogram(numbers, STEPS, weights=times[known])[0])
+    return tuple(int(n) for n in np.histogram(numbers, STEPS, weights=None if times is None else times[known])[0])
 
 
 def _ends(column: EncodedColumn, type_: ColumnType) -> tuple[str, str]:

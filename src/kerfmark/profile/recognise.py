@@ -90,6 +90,8 @@ def blank_spellings(columns: list[EncodedColumn]) -> list[str]:
     found: set[str] = set()
     known = pa.array(BLANKS)
     for column in columns:
+        if column.known_type is not None:               # nothing but numbers
+            continue
         here = pc.filter(column.values, pc.is_in(column.values, value_set=known)).to_pylist()
         if (here and len(column.values) > len(here) and recognise(column.values).type == TEXT
                 and recognise(column.without(here).values).type != TEXT):
