@@ -31,6 +31,7 @@ Figures = tuple[float, float, float]
 def measure(command: list[str], prepare: Callable[[], None]) -> Figures:
     """Runs one command as a process of its own."""
     prepare()
+    os.sync()                                           # what the run before has written would be written out during this one
     with tempfile.TemporaryFile() as output:
         start = time.perf_counter()
         process = subprocess.Popen(command, stdout=output, stderr=output, stdin=subprocess.DEVNULL, env=AS_INSTALLED)

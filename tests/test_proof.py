@@ -8,8 +8,13 @@ from collections.abc import Callable
 from html.parser import HTMLParser
 from pathlib import Path
 
+import pytest
+
+import kerfmark as library
 from conftest import Runner
 from engines import Target
+from kerfmark.ledger import prove
+from kerfmark.store.sqlite import files
 
 Write = Callable[..., Path]
 LAYOUT = """\
@@ -68,3 +73,43 @@ def test_the_page_says_so_when_something_differs(visits: Path, kerfmark: Runner,
     kerfmark("prove", "v.db", "--report", "proof.html", code=1)
     page = Words((tmp_path / "proof.html").read_text("utf-8"))
     assert "Not proven" in page.words and "<i>0</i>" in page.words and "i" not in page.tags
+
+
+@pytest.mark.parametrize("statement", [
+    "", "UPDATE visit SET kg = kg + 1 WHERE visit_id = 1", "UPDATE visit SET kg = kg + 1 WHERE visit_id = 20",
+    "UPDATE visit SET kg = kg + 1 WHERE visit_id = 21", "UPDATE visit SET kg = kg + 1 WHERE visit_id = 40",
+    "DELETE FROM visit WHERE visit_id = 1", "DELETE FROM visit WHERE visit_id = 40",
+    "INSERT INTO visit ({cells}) SELECT {cells} FROM visit WHERE visit_id = 3",
+    "UPDATE keeper SET keeper = 'Somebody Else' WHERE keeper_id = 1"])
+def test_two_who_read_a_half_each_see_what_one_sees(statement: str, visits: Path, tmp_path: Path,
+                                                    monkeypatch: pytest.MonkeyPatch) -> None:
+    visits.write_text("".join(visits.read_text().splitlines(keepends=True)[:41]))
+    library.cut([visits], tmp_path / "bees.db")
+    with sqlite3.connect(tmp_path / "bees.db") as db:
+        db.execute("DROP INDEX IF EXISTS visit_known_by")
+        db.execute(statement.format(cells=", ".join(r[1] for r in db.execute("PRAGMA table_info(visit)") if not r[5])))
+    one = library.prove(tmp_path / "bees.db")
+    halves: list[object] = []
+    real = files.SqliteSpeech.halves
+    monkeypatch.setattr(files.SqliteSpeech, "halves", lambda *a: halves.append(real(*a)) or halves[-1])
+    monkeypatch.setattr(files, "two_cores", lambda: True)
+    monkeypatch.setattr(prove, "HALVED", 1)
+    two = library.prove(tmp_path / "bees.db")
+    assert all(halves) and len(halves) == 1
+    assert two.proofs == one.proofs and two.holds == (not statement)
+
+
+@pytest.mark.parametrize(("old", "new"), [
+    ("SELECT ", "SELECT DISTINCT "), ("\nFROM", "\nFROM (SELECT 1) AS one, "), (" AS\n", " AS\nSELECT * FROM old UNION ALL "),
+    ("$", " WHERE 1"), ("$", "\nGROUP BY 1"), ("$", " ORDER BY 2"), ("$", " LIMIT 3"), ("LEFT JOIN", "JOIN")])
+def test_a_view_that_somebody_changed_is_read_whole(old: str, new: str, visits: Path, tmp_path: Path,
+                                                    monkeypatch: pytest.MonkeyPatch) -> None:
+    library.cut([visits], tmp_path / "bees.db")
+    monkeypatch.setattr(files, "two_cores", lambda: True)
+    with sqlite3.connect(tmp_path / "bees.db") as db, files.reading(tmp_path / "bees.db") as reader:
+        assert reader.halves("visits_flat", "visit", 3)
+        [(made,)] = db.execute("SELECT sql FROM sqlite_master WHERE name = 'visits_flat'")
+        db.execute("DROP VIEW visits_flat")
+        db.execute(made + new if old == "$" else made.replace(old, new, 1))
+        db.commit()
+        assert reader.halves("visits_flat", "visit", 3) is None

@@ -21,6 +21,7 @@ from kerfmark.build.tables import SourceTables, chosen
 from kerfmark.build.treat import folded
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.ledger.any_order import same_in_any_order
+from kerfmark.ledger.in_order import Part, same_in_order
 from kerfmark.profile.codes import combine, first_rows
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.progress import Progress
@@ -28,6 +29,8 @@ from kerfmark.store.ahead import ahead
 from kerfmark.store.database import Reader, quote
 from kerfmark.store.views import view_columns, view_name
 
+HALVED = 100_000
+"""Rows of a half from which two threads read the database."""
 SHOWN = 20
 """Differences listed before the rest is only counted."""
 
@@ -221,19 +224,19 @@ def _count(reader: Reader, source: str) -> int:
 
 def _same_in_order(reader: Reader, source: str, expected: _Expected, progress: Progress, more: bool) -> tuple[bool, int]:
     """Whether the view's rows are the source's, one after the other (`more` rows may follow), and how many these are."""
-    at = 0
+    view, cells, types = expected.asked(source)
+    half = expected.rows // 2
+    halves = reader.halves(view_name(source), expected.layout.base_of(source), half) if half >= HALVED else None
+    if halves:
+        parts = [Part(reader.batches(halves[0], cells, types), 0, half),
+                 Part(reader.batches(halves[1], cells, types), half, expected.rows, more)]
+    else:
+        parts = [Part(reader.batches(view, cells, types), 0, expected.rows, more)]
     try:
-        for batch in ahead(reader.batches(*expected.asked(source))):
-            batch = batch.slice(0, expected.rows - at) if more else batch
-            end = at + batch.num_rows
-            if end > expected.rows or not all(
-                    batch.column(i).equals(expected.cells(i, at, end)) for i in range(len(expected.headers))):
-                return False, 0
-            at = end
-            progress(f"comparing {source}", at, expected.rows)
+        same = same_in_order(parts, expected.cells, lambda rows: progress(f"comparing {source}", rows, expected.rows))
     except OSError:                                     # a cell of another type than its column
-        return False, 0
-    return at == expected.rows, at
+        same = False
+    return same, expected.rows if same else 0
 
 
 def _same_in_any_order(reader: Reader, source: str, expected: _Expected, progress: Progress, more: bool) -> tuple[bool, int]:

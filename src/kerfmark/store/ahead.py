@@ -3,12 +3,18 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import queue
 import threading
 from collections.abc import Iterable, Iterator
 from typing import TypeVar
 
 T = TypeVar("T")
+
+
+def two_cores() -> bool:
+    """Whether two threads can work at once."""
+    return (len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1) > 1
 
 
 def ahead(batches: Iterable[T], depth: int = 3) -> Iterator[T]:

@@ -110,6 +110,11 @@ class Reader(Protocol):
         `stored` gives them. Raises OSError when a cell has another."""
         ...
 
+    def halves(self, view: str, base: str, before: int) -> tuple[str, str] | None:
+        """What to ask instead of a view, so that two may ask at once: those of its rows that belong to the first `before` rows
+        of its first table, and to the others. None where that cannot be said of it, or would bring nothing."""
+        ...
+
     def rows(self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
         """The same, one by one, whatever the cells are."""
         ...

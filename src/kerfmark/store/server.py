@@ -146,6 +146,9 @@ class ServerReader(Numbered):
         """An expression as text."""
         return self.text(expression)
 
+    def halves(self, view: str, base: str, before: int) -> None:
+        """There is no order in which some rows come first."""
+
     def as_stored(self, values: Sequence[Any], type_: pa.DataType) -> pa.Array:
         """What was said as text."""
         return as_stored(values, type_)

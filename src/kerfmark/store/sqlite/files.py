@@ -6,6 +6,7 @@ Loads neither Arrow nor SQLAlchemy, so that looking into a small database is qui
 from __future__ import annotations
 
 import contextlib
+import re
 import sqlite3
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
@@ -13,7 +14,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote as url_quote
 
+from kerfmark import memory
 from kerfmark.errors import KerfmarkError, Origin, TargetError
+from kerfmark.store.ahead import two_cores
 from kerfmark.store.database import OWN, ColumnFacts, LinkFacts, TableFacts, literal, quote
 
 if TYPE_CHECKING:
@@ -28,6 +31,10 @@ if TYPE_CHECKING:
 _SAMPLES = {"int64": "0", "double": "0.5", "string": "''"}
 _BATCH = 65_536
 """Rows per batch."""
+_NAME = '"(?:[^"]|"")+"'
+_EQUAL = rf"{_NAME}\.{_NAME} = {_NAME}\.{_NAME}"
+_JOINS = rf"(\nLEFT JOIN {_NAME}( AS {_NAME})? ON {_EQUAL}( AND {_EQUAL})*)*"
+"""What a view that does nothing but join others to its first table has after the name of that."""
 _NUMBER = "typeof({0}) NOT IN ('integer', 'real', 'null')"
 _ODD = {
     "text": "typeof({0}) NOT IN ('text', 'null')", "integer": "typeof({0}) NOT IN ('integer', 'null')", "real": _NUMBER,
@@ -196,6 +203,16 @@ class SqliteSpeech:
         from kerfmark.store.sqlite.build import stored
 
         return stored(values)
+
+    def halves(self, view: str, base: str, before: int) -> tuple[str, str] | None:
+        """What to ask instead of a view that does nothing but join others to its first table, a part of which is taken."""
+        made = self.ask(f"SELECT sql FROM sqlite_master WHERE type = 'view' AND name = {literal(view)}")
+        _, _, asked = str(made[0][0]).partition(" AS\n") if made else ("", "", "")
+        first = self.ask(f"SELECT rowid FROM {quote(base)} ORDER BY rowid LIMIT 1 OFFSET {before}")
+        if (not first or not two_cores() or memory.scarce() or re.search(r"\b(DISTINCT|UNION|EXCEPT|INTERSECT)\b", asked, re.I)
+                or not re.fullmatch(rf"SELECT .*\nFROM {re.escape(quote(base))}{_JOINS}", asked, re.DOTALL)):
+            return None
+        return f"({asked}\nWHERE {quote(base)}.rowid < {first[0][0]})", f"({asked}\nWHERE {quote(base)}.rowid >= {first[0][0]})"
 
     def broken_links(self, table: str) -> list[str]:
         """The foreign key columns of a table with a value that its parent does not have."""

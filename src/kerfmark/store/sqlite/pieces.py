@@ -8,7 +8,6 @@ records as they are, at a fifth of what inserting them costs.
 from __future__ import annotations
 
 import contextlib
-import os
 import queue
 import threading
 from collections.abc import Iterable, Sequence
@@ -18,6 +17,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from kerfmark.store.ahead import two_cores
 from kerfmark.store.database import quote
 
 FAST = ("journal_mode=off", "synchronous=off", "locking_mode=exclusive", "cache_size=-8000", "temp_store=file")
@@ -35,8 +35,7 @@ class _Stopped(Exception):
 
 def worth_two(batches: Sequence[pa.RecordBatch]) -> bool:
     """Whether a second thread would make it faster."""
-    cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
-    return len(batches) > ROUND and cores > 1
+    return len(batches) > ROUND and two_cores()
 
 
 def load_by_two(cursor: Any, path: Path, table: str, schema: pa.Schema, batches: Sequence[pa.RecordBatch]) -> None:
