@@ -171,7 +171,7 @@ class NewFile:
         """Raises KerfmarkError unless every link resolves and every table has the rows it should have."""
         self._db.close()
         with translated(self.target), contextlib.closing(sqlite3.connect(self.path)) as second:
-            second.execute(f"PRAGMA mmap_size={memory.share(10**9, .25)}")
+            second.execute("PRAGMA cache_size=-64000")
             broken = [f"{t}.{c}" for t in expected for c in broken_links(lambda sql: second.execute(sql).fetchall(), t)]
             counts = {t: second.execute(f"SELECT count(*) FROM {quote(t)}").fetchone()[0] for t in expected}
             broken += [f"{t}.rowid" for t, n in expected.items()
