@@ -22,8 +22,6 @@ from kerfmark.memory import half, limited
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 os.environ.setdefault("MIMALLOC_PURGE_DELAY", "1000")
 
-os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")      # nothing here multiplies matrices, and its threads wait busily
-
 DONE, REFUSED, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
 
 _ABOUT = """\

@@ -8,6 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark import memory
 from kerfmark.profile.convert import to_text
 from kerfmark.profile.encode import EncodedColumn
 from kerfmark.profile.recognise import mostly, recognise_column
@@ -50,7 +51,7 @@ def describe(column: EncodedColumn) -> ColumnDescription:
     if not len(column.values):
         return ColumnDescription(column.header, "text", found.note, blanks, column.blank_as, 0, False, 0, "", "", ())
     unique = len(column.values) == filled
-    times = np.ones(filled, np.int64) if unique else column.times
+    times = memory.constant(filled, 1, np.int64) if unique else column.times
     top = np.argpartition(-times, FREQUENT)[:FREQUENT] if len(times) > FREQUENT and not unique else np.arange(len(times))[:FREQUENT]
     top = top[np.lexsort((top, -times[top]))]
     near = mostly(column) if found.type.kind == "text" and not found.note else None

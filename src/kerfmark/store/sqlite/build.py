@@ -133,16 +133,16 @@ class NewFile:
         """
         import adbc_driver_sqlite.dbapi as driver
 
-        there = schema if len(schema) == 1 or not numbered else pa.schema(list(schema)[1:])
+        cells = schema if len(schema) == 1 or not numbered else pa.schema(list(schema)[1:])
         with (translated(self.target), driver.connect(str(self.path), autocommit=True) as connection,
               connection.cursor() as cursor):
             for pragma in FAST:
                 cursor.execute(f"PRAGMA {pragma}")
-            if there is not schema and worth_two(batches):
+            if cells is not schema and worth_two(batches):
                 load_by_two(cursor, self.path, table, schema, batches)
             else:
-                rows = ahead(b.select(there.names) for b in batches)
-                cursor.adbc_ingest(table, pa.RecordBatchReader.from_batches(there, rows), mode="append")
+                rows = ahead(b.select(cells.names) for b in batches)
+                cursor.adbc_ingest(table, pa.RecordBatchReader.from_batches(cells, rows), mode="append")
 
     def finish(self) -> None:
         """Makes the indexes and views, and the tables of the ledger."""

@@ -60,14 +60,16 @@ def load_by_two(cursor: Any, path: Path, table: str, schema: pa.Schema, batches:
     def fill() -> None:
         try:
             for piece, numbers in there.items():
+                if stop.is_set():                       # no file is made any more
+                    return
                 _write(piece, create, table, schema, made(numbers))
                 full.put(piece)
         except BaseException as error:                  # handed on to the first thread
             full.put(error)
 
     second = threading.Thread(target=fill, daemon=True)
-    second.start()
     try:
+        second.start()
         for at in range(0, len(batches), ROUND):
             some = (b.select(cells.names) for b in made(range(at, min(at + _HERE, len(batches)))))
             cursor.adbc_ingest(table, pa.RecordBatchReader.from_batches(cells, some), mode="append")
@@ -78,11 +80,24 @@ def load_by_two(cursor: Any, path: Path, table: str, schema: pa.Schema, batches:
                 _move(cursor, piece, table)
     finally:
         stop.set()
-        while second.is_alive():                        # it may be waiting for room
-            with contextlib.suppress(queue.Empty):
-                full.get(timeout=.05)
-        for piece in there:
-            piece.unlink(missing_ok=True)
+        _end(second, full, there)
+
+
+def _end(second: threading.Thread, full: queue.Queue[Any], pieces: Iterable[Path]) -> None:
+    """Waits for the second thread and removes what is left of its files. An interrupt, or another one, is heard afterwards."""
+    heard: KeyboardInterrupt | None = None
+    while True:
+        try:
+            while second.is_alive():                    # it may be waiting for room
+                with contextlib.suppress(queue.Empty):
+                    full.get(timeout=.05)
+            for piece in pieces:
+                piece.unlink(missing_ok=True)
+            break
+        except KeyboardInterrupt as error:
+            heard = error
+    if heard is not None:
+        raise heard
 
 
 def _write(piece: Path, create: str, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch]) -> None:
