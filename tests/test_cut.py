@@ -277,7 +277,7 @@ def test_a_killed_cut_leaves_all_or_nothing(visits: Path, tmp_path: Path) -> Non
 
 def test_an_interrupt_is_said_and_leaves_nothing(tmp_path: Path) -> None:
     big = tmp_path / "big.csv"
-    big.write_text(flat_visits(120_000))
+    big.write_text(flat_visits(400_000))                # so many that it is not done before the signal comes
     process = subprocess.Popen([*BY_TWO, "cut", str(big), "--into", str(tmp_path / "x.db")],
                                stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, preexec_fn=hears_interrupts)
     while not list(tmp_path.glob(".x.db.*.part-*")):      # until it is in the middle of writing
