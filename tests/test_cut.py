@@ -289,6 +289,15 @@ def test_an_interrupt_is_said_and_leaves_nothing(tmp_path: Path) -> None:
     assert [p.name for p in tmp_path.iterdir()] == ["big.csv"]
 
 
+def test_an_interrupt_while_the_result_is_told_does_not_deny_it(visits: Path, tmp_path: Path) -> None:
+    code = ("from kerfmark.cli import main, terminal\n"
+            "def table(*_, **__): raise KeyboardInterrupt\nterminal.Terminal.table = table\nmain.run()")
+    command = [sys.executable, "-c", code, "cut", str(visits), "--into", str(tmp_path / "x.db")]
+    done = subprocess.run(command, capture_output=True, text=True, timeout=60)
+    assert done.returncode == 0 and "it stays done" in done.stderr and "nothing was written" not in done.stderr
+    assert library.prove(tmp_path / "x.db").holds
+
+
 CELL = st.one_of(st.sampled_from(["", "a", "b", "1", "02", "3,5", "x y"]), st.text(
     st.characters(codec="utf-8", exclude_categories=["Cs", "Cc"]), max_size=6))
 

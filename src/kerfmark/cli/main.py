@@ -32,6 +32,8 @@ _GROUPS = (("look before you load", (measure, mark, check)), ("build", (cut, add
 """The commands in the order of the work."""
 _LARGE = (measure, mark, check, cut, add, prove, undo, refresh)
 """The commands that read whole sources."""
+_WRITING = ("cut", "add", "undo", "refresh", "export")
+"""The commands that have written all that they write when their work ends, and then only tell of it."""
 _MORE = """
   kerfmark demo                                    the whole story on made-up data
   kerfmark measure inspections-2025.csv
@@ -96,6 +98,9 @@ def main(argv: Sequence[str] | None = None) -> int:
             terminal.fail(str(error))
         return REFUSED if isinstance(error, DataRefused) else WRONG_USE
     except KeyboardInterrupt:
+        if terminal.working is not None and terminal.working.succeeded and args.command in _WRITING:
+            terminal.fail("interrupted while telling what was done; it stays done")
+            return DONE
         terminal.fail("interrupted; nothing was written")
         return INTERRUPTED
     except BrokenPipeError:                             # the reader of our output left

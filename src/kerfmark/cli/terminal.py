@@ -34,6 +34,7 @@ class Terminal:
 
     def __init__(self, *, quiet: bool = False, verbose: bool = False, as_json: bool = False) -> None:
         self.quiet, self.verbose, self.as_json = quiet, verbose, as_json
+        self.working: Bar | None = None
 
     def _console(self, error: bool) -> Console:
         from rich.console import Console
@@ -102,7 +103,8 @@ class Terminal:
     def progress(self) -> Bar:
         """A callback for the core that draws a bar where someone is looking."""
         console = self._console if sys.stderr.isatty() and not self.quiet and not self.as_json else None
-        return Bar(console, self.note if self.verbose else None)
+        self.working = Bar(console, self.note if self.verbose else None)
+        return self.working
 
 
 class Bar:
@@ -117,7 +119,7 @@ class Bar:
         self._step_started = self._started
         self._latest = ("", 0, 0)
         self._showing = threading.Lock()
-        self._ended = False
+        self._ended = self.succeeded = False
         self._timer = threading.Timer(PATIENCE, self._show)
         self._timer.daemon = True
         if console is not None:
@@ -160,6 +162,7 @@ class Bar:
         return self
 
     def __exit__(self, *error: object) -> None:
+        self.succeeded = error[0] is None
         self._timer.cancel()
         with self._showing:
             self._ended = True
