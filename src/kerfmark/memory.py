@@ -115,9 +115,14 @@ def share(usual: int, part: float) -> int:
 
 
 def taken() -> int:
-    """The bytes of memory that the process has now; where only that is told, the most that it had; else all that are allowed."""
+    """The bytes of memory that the process has now, or `most` where that is not told."""
     with contextlib.suppress(OSError):
         return int(Path("/proc/self/statm").read_bytes().split()[1]) * _PAGE
+    return most()
+
+
+def most() -> int:
+    """The most bytes that the process ever had; where that is not told, all that are allowed. Asked at no cost."""
     try:
         import resource
     except ImportError:
@@ -128,7 +133,7 @@ def taken() -> int:
 def scarce() -> bool:
     """Whether so much is taken that what grows with the rows belongs into files."""
     if _now is not None and not _now.scarce:
-        _now.scarce = taken() > _now.bytes // 3
+        _now.scarce = most() > _now.bytes // 3 and taken() > _now.bytes // 3
     return _now is not None and _now.scarce
 
 

@@ -44,9 +44,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
     from kerfmark.verbs.measure import measure
-    from kerfmark.verbs.saving import saving, writable
 
     if args.report is not None:
+        from kerfmark.verbs.saving import saving, writable
+
         writable(args.report, args.replace)
     with terminal.progress() as progress:
         result = measure(args.inputs, rows=max(args.rows, 0), progress=progress, reading=reading.chosen(args))

@@ -14,6 +14,7 @@ from kerfmark.profile.types import ColumnType
 
 SLICE = 1 << 20
 """Texts that are turned into numbers at a time."""
+_POWERS = 10 ** np.arange(1, 19, dtype=np.int64)
 
 
 def to_typed(texts: pa.StringArray, type_: ColumnType) -> pa.Array:
@@ -62,7 +63,17 @@ def integers(texts: pa.StringArray) -> pa.Int64Array | None:
         whole = pc.cast(texts, pa.int64())
     except pa.ArrowInvalid:
         return None
-    return whole if pc.all(pc.equal(pc.cast(whole, pa.string()), texts)).as_py() else None
+    return whole if _as_numbers_are_written(texts, whole) else None
+
+
+def _as_numbers_are_written(texts: pa.StringArray, whole: pa.Int64Array) -> bool:
+    """Whether texts, which were read as these integers, are what the integers are as text: no sign, zero or base too many."""
+    offsets = np.frombuffer(texts.buffers()[1], np.int32)[texts.offset:texts.offset + len(texts) + 1]
+    used = np.frombuffer(texts.buffers()[2], np.uint8)[offsets[0]:offsets[-1]]
+    if texts.null_count or used.max() > ord("9") or used.min() < ord("-"):
+        return bool(pc.all(pc.equal(pc.cast(whole, pa.string()), texts)).as_py())
+    numbers = whole.to_numpy()                          # of digits and minus signs only: their count tells
+    return np.array_equal(np.diff(offsets), 1 + (numbers < 0) + np.searchsorted(_POWERS, np.abs(numbers), side="right"))
 
 
 def _without_thousands(texts: pa.StringArray, type_: ColumnType) -> pa.StringArray:

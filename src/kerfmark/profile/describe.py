@@ -52,7 +52,7 @@ def describe(column: EncodedColumn) -> ColumnDescription:
         return ColumnDescription(column.header, "text", found.note, blanks, column.blank_as, 0, False, 0, "", "", ())
     unique = len(column.values) == filled
     times = memory.constant(filled, 1, np.int64) if unique else column.times
-    top = np.argpartition(-times, FREQUENT)[:FREQUENT] if len(times) > FREQUENT and not unique else np.arange(len(times))[:FREQUENT]
+    top = np.arange(min(len(times), FREQUENT)) if unique or len(times) <= FREQUENT else np.argpartition(-times, FREQUENT)[:FREQUENT]
     top = top[np.lexsort((top, -times[top]))]
     near = mostly(column) if found.type.kind == "text" and not found.note else None
     smallest, largest = _ends(column, near[0] if near else found.type)

@@ -7,12 +7,13 @@ holds a few chunks, never the file.
 
 from __future__ import annotations
 
+import io
 from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, NoReturn, TypeVar, cast
+from typing import Any, BinaryIO, NoReturn, TypeVar, cast
 
 import numpy as np
 import pyarrow as pa
@@ -168,13 +169,15 @@ class DelimitedSource:
         decoder = None if plain else transcoder(self.dialect, Origin(self.bytes.name))
         rest, started, unhashed = b"", False, b""
         with self.bytes.open() as file:
-            while raw := file.read(BLOCK):
+            while True:
+                data, raw = _read_on(rest, file) if decoder is None else (rest, file.read(BLOCK))
+                if not raw:
+                    break
                 try:
-                    text = decoder(raw, False) if decoder else raw
+                    data = data if decoder is None else data + decoder(raw, False)
                 except UnicodeDecodeError as error:
                     raise self._wrong_encoding(size + error.start, error.reason) from error
                 size += len(raw)
-                data = rest + text if rest else text
                 if not started:
                     data, started = self._without_header(data), True
                 end, stray = last_end(data, self.dialect, self._newline)
@@ -184,7 +187,7 @@ class DelimitedSource:
                         origin=Origin(self.bytes.name), why="a quote was probably opened and never closed",
                         next="look for a lone quote character, or say that there is no quoting",
                     )
-                rest, unhashed = data[end:], unhashed + raw
+                rest, unhashed = data[end:], b"".join((unhashed, raw)) if unhashed else raw
                 if end:
                     yield memoryview(data)[:end], unhashed, stray
                     unhashed = b""
@@ -298,6 +301,19 @@ class DelimitedSource:
 
 _DOUBLE = "write a quote inside a quoted field twice"
 _ENCODING = "save the file as UTF-8, or name its encoding with --encoding"
+
+
+def _read_on(rest: bytes, file: BinaryIO) -> tuple[bytes, bytes]:
+    """A text that goes on with the next bytes of a file, and these bytes alone."""
+    if not isinstance(file, io.BufferedReader):
+        raw = file.read(BLOCK)
+        return rest + raw, raw
+    room = bytearray(len(rest) + BLOCK)                 # what is read into it need not be copied
+    room[:len(rest)] = rest
+    with memoryview(room) as view:
+        read = file.readinto(view[len(rest):])
+    del room[len(rest) + read:]
+    return cast(bytes, room), cast(bytes, memoryview(room)[len(rest):])
 
 
 def _span(said: str) -> range:
