@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 
 import pyarrow as pa
 import pytest
@@ -10,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kerfmark.profile.codes import combine, first_rows, holds
-from kerfmark.profile.convert import misfits, to_text, to_typed
+from kerfmark.profile.convert import integers, misfits, to_text, to_typed
 from kerfmark.profile.encode import EncodedColumn
 from kerfmark.profile.moments import CANDIDATES
 from kerfmark.profile.recognise import blank_spellings, recognise
@@ -49,6 +50,61 @@ def test_one_bad_value_among_many_is_seen() -> None:
     texts = [str(i) for i in range(200_000)]
     texts[123_456] = "12x"
     assert recognise(pa.array(texts)).type.kind == "text"
+
+
+@pytest.mark.parametrize(("texts", "types"), [
+    (["1,234", "2,500,000", "10"], ["integer 0,000"]),
+    (["-1'234", "0"], ["integer 0'000"]),
+    (["1 234", "12"], ["integer 0 000"]),
+    (["1.234,50", "2.500,00", "3,10"], ["decimal(6,2) 0.000,00"]),
+    (["1,234.5", "12.25"], ["decimal(6,2) 0,000.##"]),
+    (["1,234", "999", "12,501"], ["integer 0,000", "decimal(6,3) 0,###"]),
+    (["1.234", "999", "12.501"], ["integer 0.000", "decimal(6,3) 0.###"]),
+    (["1,234", "12,500"], ["integer 0,000", "decimal(5,3) 0,000"]),
+    ([*map(str, range(900)), "1,234"], ["integer 0,000", "decimal(6,3) 0,###"]),
+])
+def test_marked_thousands_stay_text_and_the_types_that_are_told_fit(texts: list[str], types: list[str]) -> None:
+    found = recognise(pa.array(texts))
+    assert found.type.kind == "text" and re.findall('type = "(.*?)"', found.note) == types
+    for type_ in map(parse_type, types):
+        assert to_text(to_typed(pa.array(texts), type_), type_).to_pylist() == texts
+
+
+@pytest.mark.parametrize(("texts", "expected"), [
+    (["0,125", "1,234"], "decimal(4,3) 0,000"), (["1234,567", "1,234"], "decimal(7,3) 0,000"),
+    (["1.234", "12.500"], "decimal(5,3)"),
+    (["1.5", "2.125", "999"], "decimal(6,3) 0.###"),
+])
+def test_what_cannot_be_thousands_is_a_decimal(texts: list[str], expected: str) -> None:
+    assert str(recognise(pa.array(texts)).type) == expected
+
+
+DERIVED = "; for numbers add a column that is derived: number(replace([header], '{}', ''))"
+
+
+@pytest.mark.parametrize(("texts", "told"), [
+    (["12.5%", "7%"], f'numbers with "%": kept as text{DERIVED}'.format("%")),
+    (["€ 12.50", "€ 7.00"], f'numbers with "€": kept as text{DERIVED}'.format("€ ")),
+    (["12,5 %", "7,0 %"], 'numbers with "%": kept as text'), (["5 kg", "7 kg"], ""), (["$5", "€7"], ""), (["%", "5%"], ""),
+])
+def test_a_sign_keeps_numbers_text_and_is_told(texts: list[str], told: str) -> None:
+    found = recognise(pa.array(texts))
+    assert (found.type.kind, found.note) == ("text", told)
+
+
+@settings(max_examples=300, deadline=None)
+@given(st.lists(st.one_of(st.integers(-10**18 + 1, 10**18 - 1).map(str),
+                          st.sampled_from(["-0", "+5", "007", "0x1F", "0x3E8FFFF", "1e3", " 5", "--1", "-", "1.0", "1/2", ""])),
+                min_size=1, max_size=4), st.booleans())
+def test_whole_numbers_are_those_that_are_spelled_the_same_again(texts: list[str], blank: bool) -> None:
+    def number(text: str) -> int | None:
+        return int(text) if text.removeprefix("-").isdecimal() and str(int(text)) == text and len(text) <= 18 else None
+
+    within = pa.array(["x", *texts, *([None] if blank else []), "y"]).slice(1, len(texts) + blank)
+    expected = [number(t) for t in texts]
+    found = integers(within)
+    assert (found is None) == (None in expected)
+    assert found is None or found.to_pylist() == [*expected, *([None] if blank else [])]
 
 
 def test_why_a_column_stays_text_is_told() -> None:

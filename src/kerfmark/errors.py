@@ -41,6 +41,14 @@ def counted(n: int, one: str, many: str = "") -> str:
     return f"{n:,} {one if n == 1 else many or one + 's'}"
 
 
+def in_rows(rows: Sequence[int], total: int) -> str:
+    """The rows in which something stands, the first ones of all: ` (row 5)`, ` (rows 5, 6 and 1,200 more)`; nothing for none."""
+    if not rows:
+        return ""
+    more = f" and {total - len(rows):,} more" if total > len(rows) else ""
+    return f" ({'row' if len(rows) == 1 and not more else 'rows'} {', '.join(f'{r:,}' for r in rows)}{more})"
+
+
 class KerfmarkError(Exception):
     """Any refusal of Kerfmark.
 

@@ -10,7 +10,7 @@ from kerfmark import __version__
 from kerfmark.cli import reading
 from kerfmark.cli.terminal import BAD, FAINT, HEAD, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
-from kerfmark.errors import counted
+from kerfmark.errors import counted, in_rows
 
 if TYPE_CHECKING:
     from kerfmark.verbs.measure import Finding, SourceMeasured
@@ -98,11 +98,7 @@ def _tell_finding(f: Finding, source: SourceMeasured, terminal: Terminal) -> Non
     where = f'column "{f.origin.column}"' if f.origin.column else "rows"
     if f.origin.file != source.file and f.rows:
         where = f"{f.origin.file}, {where}"
-    at = ""
-    if f.rows:
-        more = f" and {f.total - len(f.rows):,} more" if f.total > len(f.rows) else ""
-        at = f" ({'row' if len(f.rows) == 1 and not more else 'rows'} {', '.join(f'{r:,}' for r in f.rows)}{more})"
-    terminal.say("  ", (f"{f.severity:<9}", STYLES[f.severity]), f"{where}: {f.what}{at}")
+    terminal.say("  ", (f"{f.severity:<9}", STYLES[f.severity]), f"{where}: {f.what}{in_rows(f.rows, f.total)}")
     if f.next:
         terminal.say((f"           {f.next}", FAINT))
 

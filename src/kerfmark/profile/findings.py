@@ -118,7 +118,7 @@ def _of_column(encoded: EncodedSource, column: EncodedColumn, told: ColumnDescri
         yield Finding("odd", everywhere, f'"{header}" is a reserved word of databases', 0, (),
                       "its column gets another name; the layout can say which")
     if told.note:
-        yield Finding("doubtful" if "swapped" in told.note or "comma may" in told.note else "odd",
+        yield Finding("doubtful" if "swapped" in told.note or "may mark" in told.note else "odd",
                       everywhere, told.note, 0, (), "")
     if not len(column.values):
         return

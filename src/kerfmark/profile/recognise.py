@@ -6,6 +6,7 @@ Every distinct value is looked at, none is sampled. A type is only ever taken wh
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 import pyarrow as pa
@@ -22,6 +23,9 @@ BLANKS = ("n/a", "N/A", "NA", "#N/A", "null", "NULL", "Null", "none", "None", "n
 BOOLEANS = (("yes", "no"), ("y", "n"), ("true", "false"), ("t", "f"), ("ja", "nein"), ("oui", "non"), ("si", "no"),
             ("sí", "no"), ("on", "off"), ("x", "-"))
 MOST_DIGITS = 18
+_GROUPING = (".", ",", "'", "\u2019", " ", "\u00a0", "\u202f")
+"""What may stand between groups of three digits."""
+_SIGNED = re.compile(r"(?P<before>[£$€¥][ \u00a0]?)?-?[0-9][^£$€¥%‰]*?(?P<behind>[ \u00a0]?[£$€¥%‰])?$")
 _REAL = r"^-?([0-9]+(\.[0-9]+)?|[0-9]+\.[0-9]+[eE][-+]?[0-9]+|[0-9]+[eE][-+][0-9]+)$"
 """Numbers with exponents; 12E4 without point or sign may be a code."""
 
@@ -112,7 +116,7 @@ def _boolean(values: pa.StringArray) -> Recognised | None:
 
 def _number(values: pa.StringArray) -> Recognised | None:
     first = pc.utf8_slice_codeunits(values.slice(0, 200), 0, 1)
-    if not pc.all(pc.is_in(first, value_set=pa.array(list("-0123456789")))).as_py():
+    if not pc.all(pc.is_in(first, value_set=pa.array(list("-0123456789£$€¥")))).as_py():
         return None
     if integers(values) is not None:
         return Recognised(INTEGER)
@@ -122,6 +126,8 @@ def _number(values: pa.StringArray) -> Recognised | None:
             return Recognised(TEXT, "digits with leading zeros: a code, kept as text" if zeros else
                               "numbers that would not be spelled the same again: kept as text")
         return Recognised(INTEGER)
+    if marked := _grouped(values) or _with_a_sign(values):
+        return marked
     for mark in ".,":
         found = pc.extract_regex(values, r"^-?(?P<whole>0|[1-9][0-9]*)(?:" + "\\" + mark + r"(?P<places>[0-9]+))?$")
         if found.null_count:
@@ -131,9 +137,6 @@ def _number(values: pa.StringArray) -> Recognised | None:
         whole = pc.max(pc.utf8_length(found.field("whole"))).as_py()
         if whole + most > MOST_DIGITS:
             return Recognised(TEXT, "numbers with too many digits to be safe: kept as text")
-        if mark == "," and most == least == 3:
-            return Recognised(TEXT, "numbers in which the comma may mark thousands or decimals: kept as text; "
-                                    f'for decimals say type = "decimal({whole + most},{most}) {plain_form(most, mark)}"')
         for padded in (True, False):
             guess = ColumnType("decimal", whole + most, most, plain_form(most, mark, padded))
             if (most == least or not padded) and _respelled(values, guess):
@@ -143,6 +146,55 @@ def _number(values: pa.StringArray) -> Recognised | None:
     if pc.all(pc.match_substring_regex(values, _REAL)).as_py() and pc.any(pc.match_substring_regex(values, "[eE]")).as_py():
         return Recognised(ColumnType("real"), "numbers with exponents (1.5e-7): stored as floating-point numbers, not as spelled")
     return None
+
+
+def _grouped(values: pa.StringArray) -> Recognised | None:
+    """Numbers whose digits may stand in groups of three: they stay text, and what to say for numbers is told. None for others, and
+    for those with a point before three digits in every value, which are taken for decimals."""
+    for mark in _GROUPING:
+        points = "." if mark == "," else "," if mark == "." else ".,"
+        shape = rf"^-?(?P<whole>0|[1-9][0-9]{{0,2}}(?:[{mark}][0-9]{{3}})*)(?:(?P<point>[{points}])(?P<places>[0-9]+))?$"
+        if not pc.all(pc.match_substring_regex(values.slice(0, 200), shape)).as_py() or not pc.any(
+                pc.match_substring(values, mark)).as_py():
+            continue
+        found = pc.extract_regex(values, shape)
+        if found.null_count:
+            continue
+        groups = pc.min_max(pc.count_substring(found.field("whole"), mark))
+        places = pc.min_max(pc.utf8_length(found.field("places")))
+        digits = pc.max(pc.utf8_length(pc.replace_substring(found.field("whole"), mark, ""))).as_py()
+        least, most = places["min"].as_py(), places["max"].as_py()
+        point = "".join(set(pc.unique(found.field("point")).to_pylist()) - {None})
+        if not groups["max"].as_py() or len(point) > 1 or digits + most > MOST_DIGITS:
+            continue
+        if point:
+            form = f"0{mark}000" + plain_form(most, point, least == most)[1:]
+            return Recognised(TEXT, "digits in groups of three: kept as text; for numbers say "
+                                    f'type = "decimal({digits + most},{most}) {form}"')
+        if mark not in ".," or groups["max"].as_py() > 1:
+            return Recognised(TEXT, f'digits in groups of three: kept as text; for numbers say type = "integer 0{mark}000"')
+        everywhere = groups["min"].as_py() == 1
+        before = pc.max(pc.utf8_length(pc.list_element(pc.split_pattern(found.field("whole"), mark), 0))).as_py()
+        if mark == "," or not everywhere:
+            name, decimal = "comma" if mark == "," else "point", f"decimal({before + 3},3) {plain_form(3, mark, everywhere)}"
+            return Recognised(TEXT, f"numbers in which the {name} may mark thousands or decimals: kept as text; say "
+                                    f'type = "integer 0{mark}000" or type = "{decimal}"')
+    return None
+
+
+def _with_a_sign(values: pa.StringArray) -> Recognised | None:
+    """Numbers with the same sign, such as % or €, before or behind all of them: they stay text, and that is told."""
+    found = _SIGNED.match(values[0].as_py())
+    sign = (found["before"] or found["behind"] or "") if found else ""
+    if not sign or not pc.all(pc.starts_with(values, sign) if found and found["before"] else pc.ends_with(values, sign)).as_py():
+        return None
+    bare = pc.replace_substring(values, sign, "")
+    inner = recognise(bare)
+    plain = inner.type.kind in ("integer", "decimal") and inner.type.mark == "."
+    if not plain and inner.type.kind != "decimal" and not inner.note:
+        return None
+    return Recognised(TEXT, f'numbers with "{sign.strip()}": kept as text' + (
+        f"; for numbers add a column that is derived: number(replace([header], '{sign}', ''))" if plain else ""))
 
 
 def _respelled(values: pa.StringArray, type_: ColumnType) -> bool:

@@ -1,4 +1,4 @@
-"""What stands in the parts of an Office Open XML workbook that the workbook library does not tell: which cells hold an
+"""What stands in the XML parts of an Office Open XML workbook that the workbook library does not tell: which cells hold an
 error, and what its defined names stand for."""
 
 from __future__ import annotations
@@ -24,6 +24,13 @@ def _workbook(archive: zipfile.ZipFile) -> ElementTree.Element:
     return ElementTree.fromstring(archive.read("xl/workbook.xml"))
 
 
+def part_of(archive: zipfile.ZipFile, relations: str, relation: str) -> str:
+    """The part of a workbook that a relation means."""
+    targets = {r.get("Id"): r.get("Target") or "" for r in ElementTree.fromstring(archive.read(relations))}
+    part = posixpath.normpath(posixpath.join("xl", targets[relation])).lstrip("/")
+    return part.removeprefix("xl/xl/") if part not in archive.namelist() else part
+
+
 def defined_name(path: Path, name: str) -> str:
     """What a defined name stands for, such as `Register!$A$1:$C$20`; "" when there is no such name."""
     try:
@@ -36,25 +43,13 @@ def defined_name(path: Path, name: str) -> str:
     return ""
 
 
-def error_cells(path: Path, number: int) -> list[tuple[int, int, str]]:
-    """The cells of a sheet (counted from 0) that hold an error, as (row from 1, column from 0, error)."""
-    try:
-        with zipfile.ZipFile(path) as archive:
-            book = _workbook(archive)
-            relation = list(book.iter(f"{_MAIN}sheet"))[number].get(_RELATION)
-            relations = ElementTree.fromstring(archive.read("xl/_rels/workbook.xml.rels"))
-            targets = {r.get("Id"): r.get("Target") or "" for r in relations}
-            part = posixpath.normpath(posixpath.join("xl", targets[relation])).lstrip("/")
-            part = part.removeprefix("xl/xl/") if part not in archive.namelist() else part
-            return _scan(archive, part)
-    except (KeyError, IndexError, ElementTree.ParseError, zipfile.BadZipFile, OSError):
-        return []                                       # the workbook library has read it; this is a courtesy
-
-
-def _scan(archive: zipfile.ZipFile, part: str) -> list[tuple[int, int, str]]:
+def errors_in_xlsx(path: Path, sheet: str) -> list[tuple[int, int, str]]:
+    """The cells of a sheet that hold an error, as (row from 1, column from 0, error)."""
     out: dict[tuple[int, int], str] = {}
     rest = b""
-    with archive.open(part) as file:
+    with zipfile.ZipFile(path) as archive:
+        [relation] = [s.get(_RELATION) or "" for s in _workbook(archive).iter(f"{_MAIN}sheet") if s.get("name") == sheet]
+        file = archive.open(part_of(archive, "xl/_rels/workbook.xml.rels", relation))
         while some := file.read(_STEP):
             data = rest + some
             if b't="e"' in data:

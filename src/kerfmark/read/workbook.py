@@ -25,7 +25,8 @@ import xxhash
 from kerfmark.errors import Origin, SourceError, counted
 from kerfmark.read.cells import spell, texts
 from kerfmark.read.dialect import check_path
-from kerfmark.read.sheetml import PARTED, defined_name, error_cells
+from kerfmark.read.error_cells import error_cells
+from kerfmark.read.sheetml import PARTED, defined_name
 from kerfmark.read.source import (
     Piece,
     RaggedRow,
@@ -117,11 +118,8 @@ class SheetSource:
         self.path, self.location, self.sheet = path, str(path), sheet
         self._said_cells = reading.cells
         book = book or open_workbook(path)
-        numbers = {name: i for i, name in enumerate(book.sheet_names)}
-        self._errors: Future[list[tuple[int, int, str]]] | None = None
-        if path.suffix.lower() in PARTED and sheet in numbers:      # looked for while the library, in Rust, reads the sheet
-            with _scanning(1) as pool:
-                self._errors = pool.submit(error_cells, path, numbers[sheet])
+        with _scanning(1) as pool:                      # they are looked for while the library, in Rust, reads the sheet
+            self._errors = pool.submit(error_cells, path, sheet)
         try:
             self._sheet = book.get_sheet_by_name(sheet)
         except calamine.WorksheetNotFound as error:
@@ -192,7 +190,7 @@ class SheetSource:
             for one in waiting:
                 yield _done(*one)
         self.numbers, self.skipped = numbers, len(numbers.skipped)
-        self.remarks = [*self.of_header, *self._remarks(as_text, self._errors.result() if self._errors else [])]
+        self.remarks = [*self.of_header, *self._remarks(as_text, self._errors.result())]
         if not first:
             raise SourceError("the sheet has a header but no rows", code="source.no-rows", origin=self.origin())
 

@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from kerfmark.errors import Origin, SourceError, TargetError, UsageError
+from kerfmark.errors import Origin, SourceError, TargetError, UsageError, in_rows
 from kerfmark.layout.model import Layout
 from kerfmark.layout.names import free_name
 from kerfmark.layout.text import read_layout, write_layout
@@ -30,6 +30,8 @@ from kerfmark.verbs.sources import open_inputs, spec_of
 __all__ = ["MarkResult", "NearMiss", "Reason", "Reference", "Steering", "TableMarked", "mark", "mark_sources"]
 
 
+NOTED = 3
+"""Rows named in a note."""
 MOST_SHAPES = 500
 """Sources of different shapes that are compared with each other."""
 
@@ -173,7 +175,7 @@ def _proposed(read: Mapping[str, EncodedSource], blanks: Mapping[str, set[str]],
         out = tuple(h for h in found.headers if h in steering.left_out)
         spec = spec_of(found, folder).model_copy(update={"left_out": out})
         proposal = propose(kept, types, name, spec, taken, steering)
-        notes = tuple((r.header or found.name, r.what) for r in found.remarks)
+        notes = tuple((r.header or found.name, r.what + in_rows(r.rows[:NOTED], r.total)) for r in found.remarks)
         proposals.append(replace(proposal, notes=notes + proposal.notes))
         encoded[name] = settled
     progress("linking", 0, 0)

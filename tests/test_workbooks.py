@@ -1,0 +1,100 @@
+"""Workbooks of the other forms: the files in `files/` were saved by a spreadsheet program, that of binary parts is written here."""
+
+from __future__ import annotations
+
+import datetime as dt
+import random
+from pathlib import Path
+
+import pytest
+
+from binary_book import Cell, Result, write_binary_book
+from conftest import Runner
+from kerfmark import Reading, cut, measure, prove
+from kerfmark.read.open import open_path
+from test_formats import rows_of
+
+FILES = Path(__file__).with_name("files")
+VISITS: list[list[Cell]] = [
+    ["Hive visits, season 2025"], [None],
+    ["hive", "seen on", "frames", "weight", "queen seen", "share", "ratio"],
+    ["H-001", dt.date(2025, 4, 3), 8.0, 41.25, True, Result(0.5), Result(5.15625)],
+    ["H-002", dt.date(2025, 4, 3), 0.0, 38.5, False, Result(0.25), Result("#DIV/0!")],
+    ["007", dt.date(2025, 5, 17), 10.0, 44.0, True, "#N/A", Result(4.4)],
+    ["H-004", None, 7.0, 39.1, None, Result("#VALUE!"), Result(5.585714285714286)]]
+OTHERS: dict[str, list[list[Cell]]] = {
+    "Notes": [["code", "note"], ["A", "kept aside"]],
+    "Apiaries": [[None], [None], [None, None, "apiary", "grid"], [None, None, "Low Field", "XK 100200"],
+                 [None, None, "Höhe", "XK 100300"]]}
+VALUE = {".ods": "Err:502"}
+"""What one program calls #VALUE! in its own form."""
+
+
+@pytest.fixture(params=[".ods", ".xls", ".xlsb"])
+def visits(request: pytest.FixtureRequest, tmp_path: Path) -> Path:
+    path = tmp_path / f"visits{request.param}"
+    if request.param == ".xlsb":
+        write_binary_book(path, {"Visits": VISITS, **OTHERS}, hidden=["Notes"])
+    else:
+        path.write_bytes((FILES / path.name).read_bytes())
+    return path
+
+
+def test_its_cells_are_what_a_person_sees(visits: Path) -> None:
+    [source, places] = open_path(visits)
+    assert source.headers[:7] == ("hive", "seen on", "frames", "weight", "queen seen", "share", "ratio")
+    rows = rows_of(source)
+    assert [r[:7] for r in rows[:3]] == [
+        ["H-001", "2025-04-03", "8", "41.25", "TRUE", "0.5", "5.15625"],
+        ["H-002", "2025-04-03", "0", "38.5", "FALSE", "0.25", None],
+        ["007", "2025-05-17", "10", "44", "TRUE", None, "4.4"]]
+    assert rows[3][:6] == ["H-004", None, "7", "39.1", None, None] and len(rows) == 4
+    assert [r[7:] for r in rows] == ([[]] * 4 if visits.suffix == ".xlsb" else [
+        ["2025-04-03 09:30:00"], ["2025-04-03 10:00:00"], ["2025-05-17 08:15:30"], [None]])
+    assert (places.name, places.headers, rows_of(places)) == (
+        "Apiaries", ("apiary", "grid"), [["Low Field", "XK 100200"], ["Höhe", "XK 100300"]])
+    assert places.origin(1).row == 5
+
+
+def test_its_errors_are_findings_with_their_rows(visits: Path) -> None:
+    source = measure([visits]).sources[0]
+    said = [(f.origin.column, f.what, f.rows) for f in source.findings if "is the error" in f.what]
+    assert said == [(column, f"the formula's result is the error {error}, taken as blank", (row,)) for column, error, row in (
+        ("ratio", "#DIV/0!", 5), ("share", "#N/A", 6), ("share", VALUE.get(visits.suffix, "#VALUE!"), 7))]
+
+
+def test_its_hidden_sheet_is_told_and_a_range_is_read(visits: Path, kerfmark: Runner) -> None:
+    assert [s.sheet for s in measure([visits]).sources if s.how.startswith("hidden")] == ["Notes"]
+    assert "left out: Notes" in kerfmark("cut", visits, "--into", "v.db").out
+    [source] = open_path(visits, Reading(sheet="Visits", cells="A3:C5"))
+    assert rows_of(source) == [["H-001", "2025-04-03", "8"], ["H-002", "2025-04-03", "0"]]
+
+
+def test_it_is_cut_and_proven(visits: Path, tmp_path: Path) -> None:
+    done = cut([visits], tmp_path / "v.db")
+    assert {t.rows for t in done.tables} >= {2, 4}
+    assert ("share", "the formula's result is the error #N/A, taken as blank (row 6)") in done.notes
+    assert prove(tmp_path / "v.db").holds
+
+
+def test_a_form_is_told_by_its_content_not_only_its_name(tmp_path: Path, kerfmark: Runner) -> None:
+    (tmp_path / "wrong.xls").write_bytes((FILES / "visits.ods").read_bytes()[:3000])
+    told = kerfmark("measure", "wrong.xls", code=2)
+    assert "wrong.xls" in told.err and "Traceback" not in told.err
+
+
+def test_no_error_in_a_large_sheet_of_binary_parts_is_missed(tmp_path: Path) -> None:
+    chance = random.Random(5)
+    rows: list[list[Cell]] = [[f"c{i}" for i in range(8)]]
+    expected: dict[tuple[str, str], list[int]] = {}
+    for row in range(2, 6002):
+        cells: list[Cell] = [float(chance.choice([row, -row, row / 4, 0x0903])) for _ in range(8)]
+        if chance.random() < .002:
+            column, error = chance.randrange(8), chance.choice(["#DIV/0!", "#N/A", "#VALUE!"])
+            cells[column] = chance.choice([error, Result(error)])
+            expected.setdefault((f"c{column}", error), []).append(row)
+        rows.append(cells)
+    write_binary_book(tmp_path / "large.xlsb", {"Large": rows})
+    [source] = measure([tmp_path / "large.xlsb"]).sources
+    found = {(f.origin.column, f.what.split(",")[0].split()[-1]): list(f.rows) for f in source.findings if "is the error" in f.what}
+    assert found == {k: r[:10] for k, r in expected.items()} and len(expected) > 5
