@@ -209,8 +209,9 @@ class History(RuleBasedStateMachine):
     def refresh(self, at: int) -> None:
         if 1 <= at < len(self.live):
             path = self.folder / self.live[at][1]
-            path.write_text(path.read_text().replace(",0.", ",9.", 1) + f"{self.made * 1000 + 500 + at},1.5,H1,A1,K1\n"
-                            if f"{self.made * 1000 + 500 + at}," not in path.read_text() else path.read_text())
+            row = f"{path.stem.removeprefix('more')}500,1.5,H1,A1,K1\n"      # a number that no other file has
+            if row not in path.read_text():
+                path.write_text(path.read_text().replace(",0.", ",9.", 1) + row)
             if kerfmark.refresh(self.db).changed:
                 # a file that is loaded anew comes after those that were left alone
                 self.live = [(n.number, n.files[0].file) for n in kerfmark.loads(self.db).loads if not n.undone_at]
