@@ -28,15 +28,16 @@ OTHERS: dict[str, list[list[Cell]]] = {
                  [None, None, "Höhe", "XK 100300"]]}
 VALUE = {".ods": "Err:502"}
 """What one program calls #VALUE! in its own form."""
+KINDS = [".ods", ".xls", ".xlsb", ".xlsx"]
 
 
-@pytest.fixture(params=[".ods", ".xls", ".xlsb"])
+@pytest.fixture(params=[".ods", ".xls", ".xlsb", ".xlsx", ".xlsm"])
 def visits(request: pytest.FixtureRequest, tmp_path: Path) -> Path:
     path = tmp_path / f"visits{request.param}"
     if request.param == ".xlsb":
         write_binary_book(path, {"Visits": VISITS, **OTHERS}, hidden=["Notes"])
     else:
-        path.write_bytes((FILES / path.name).read_bytes())
+        path.write_bytes((FILES / path.name.replace(".xlsm", ".xlsx")).read_bytes())     # they differ in what they may hold besides
     return path
 
 
@@ -75,6 +76,23 @@ def test_it_is_cut_and_proven(visits: Path, tmp_path: Path) -> None:
     assert {t.rows for t in done.tables} >= {2, 4}
     assert ("share", "the formula's result is the error #N/A, taken as blank (row 6)") in done.notes
     assert prove(tmp_path / "v.db").holds
+
+
+@pytest.mark.parametrize("ending", KINDS)
+def test_a_workbook_with_a_password_is_told_as_one(ending: str, tmp_path: Path, kerfmark: Runner) -> None:
+    (tmp_path / f"locked{ending}").write_bytes((FILES / f"locked{ending.replace('xlsb', 'xlsx')}").read_bytes())
+    told = kerfmark("measure", f"locked{ending}", code=2).err
+    assert "the workbook is encrypted" in told and "save it without a password" in told
+
+
+@pytest.mark.parametrize("ending", KINDS)
+@pytest.mark.parametrize("part", [.1, .5, .8])
+def test_a_workbook_that_is_cut_off_is_one_clear_message(ending: str, part: float, tmp_path: Path, kerfmark: Runner) -> None:
+    write_binary_book(tmp_path / "whole.xlsb", {"Visits": VISITS})
+    whole = tmp_path / "whole.xlsb" if ending == ".xlsb" else FILES / f"visits{ending}"
+    (tmp_path / f"cut{ending}").write_bytes(whole.read_bytes()[:int(whole.stat().st_size * part)])
+    told = kerfmark("measure", f"cut{ending}", code=2).err
+    assert f"cut{ending}" in told and "next: " in told and "Traceback" not in told
 
 
 def test_a_form_is_told_by_its_content_not_only_its_name(tmp_path: Path, kerfmark: Runner) -> None:
