@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import datetime as dt
 import random
+import re
+import zipfile
 from pathlib import Path
 
+import openpyxl
 import pytest
 
 from binary_book import Cell, Result, write_binary_book
 from conftest import Runner
-from kerfmark import Reading, cut, measure, prove
+from kerfmark import Reading, SourceError, cut, measure, prove
 from kerfmark.read.open import open_path
 from test_formats import rows_of
 
@@ -93,6 +96,60 @@ def test_a_workbook_that_is_cut_off_is_one_clear_message(ending: str, part: floa
     (tmp_path / f"cut{ending}").write_bytes(whole.read_bytes()[:int(whole.stat().st_size * part)])
     told = kerfmark("measure", f"cut{ending}", code=2).err
     assert f"cut{ending}" in told and "next: " in told and "Traceback" not in told
+
+
+def test_damage_that_breaks_the_library_down_is_told(tmp_path: Path, kerfmark: Runner) -> None:
+    whole = (FILES / "visits.xls").read_bytes()
+    at = whole.index(b"\x00\x02\x0e\x00") + 8           # how many rows the first sheet has
+    (tmp_path / "wrong.xls").write_bytes(whole[:at] + b"\x07\x00\x00\x91" + whole[at + 4:])
+    told = kerfmark("cut", "wrong.xls", "--into", "w.db", code=2).err
+    assert "error: wrong.xls: the workbook cannot be read" in told and "damaged" in told
+    assert [p.name for p in tmp_path.iterdir()] == ["wrong.xls"]
+
+
+@pytest.mark.parametrize("ending", KINDS)
+def test_a_workbook_with_a_few_wrong_bytes_is_read_or_refused(ending: str, tmp_path: Path) -> None:
+    write_binary_book(tmp_path / "visits.xlsb", {"Visits": VISITS})
+    whole = (tmp_path if ending == ".xlsb" else FILES) / f"visits{ending}"
+    chance, path = random.Random(ending), tmp_path / f"wrong{ending}"
+    refused = 0
+    for _ in range(15):
+        data = bytearray(whole.read_bytes())
+        for _ in range(chance.randint(1, 5)):
+            data[chance.randrange(len(data))] = chance.randrange(256)
+        path.write_bytes(data)
+        try:
+            measure([path])
+        except SourceError:
+            refused += 1
+    assert refused
+
+
+def _altered(whole: Path, to: Path, dimension: str) -> Path:
+    """The same workbook, whose sheets say that their cells lie elsewhere."""
+    with zipfile.ZipFile(whole) as old, zipfile.ZipFile(to, "w") as new:
+        for name in old.namelist():
+            new.writestr(name, re.sub(rb"<dimension [^>]*/>", dimension.encode(), old.read(name)))
+    return to
+
+
+def test_a_stray_cell_takes_neither_all_memory_nor_a_workbook_that_only_seems_to_have_one(tmp_path: Path, kerfmark: Runner) -> None:
+    book = openpyxl.Workbook()
+    for row in (["hive", "kg"], ["H1", 3.5], ["H2", 4]):
+        book.active.append(row)
+    book.create_sheet("Small").append(["a", "b"])
+    book["Small"].append([1, 2])
+    book.save(tmp_path / "near.xlsx")
+    book.active.cell(1_048_576, 16_384).value = "x"
+    book.save(tmp_path / "far.xlsx")
+    told = kerfmark("measure", "far.xlsx", code=2).err
+    assert 'far.xlsx, sheet "Sheet": the sheet reaches from A1 to XFD1048576' in told and "Ctrl+End" in told
+    assert kerfmark("measure", "far.xlsx", "--sheet", "Small").code == 0
+    _altered(tmp_path / "far.xlsx", tmp_path / "silent.xlsx", "")
+    assert "a stray cell lies far from the others" in kerfmark("measure", "silent.xlsx", code=2).err
+    for dimension in ("", '<dimension ref="A1:XFD1048576"/>', '<dimension ref="A1"/>'):
+        [source, _] = open_path(_altered(tmp_path / "near.xlsx", tmp_path / "odd.xlsx", dimension))
+        assert rows_of(source) == [["H1", "3.5"], ["H2", "4"]]
 
 
 def test_a_form_is_told_by_its_content_not_only_its_name(tmp_path: Path, kerfmark: Runner) -> None:

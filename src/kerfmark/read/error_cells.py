@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import struct
-import zipfile
 from pathlib import Path
-from xml.etree import ElementTree
 
 from kerfmark.read.opendocument import errors_in_ods
 from kerfmark.read.sheetbin import errors_in_xls, errors_in_xlsb
-from kerfmark.read.sheetml import errors_in_xlsx
+from kerfmark.read.sheetml import DAMAGE, errors_in_xlsx
 
 _FORMS = {".xlsx": errors_in_xlsx, ".xlsm": errors_in_xlsx, ".xlsb": errors_in_xlsb, ".xls": errors_in_xls, ".ods": errors_in_ods}
 
@@ -18,5 +15,5 @@ def error_cells(path: Path, sheet: str) -> list[tuple[int, int, str]]:
     """The cells of a sheet that hold an error, as (row from 1, column from 0, error)."""
     try:
         return _FORMS[path.suffix.lower()](path, sheet)
-    except (LookupError, ValueError, struct.error, ElementTree.ParseError, zipfile.BadZipFile, OSError):
+    except DAMAGE:
         return []                                       # the workbook library has read it; this is a courtesy

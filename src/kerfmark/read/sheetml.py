@@ -5,7 +5,10 @@ from __future__ import annotations
 
 import posixpath
 import re
+import struct
 import zipfile
+import zlib
+from functools import lru_cache
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -14,8 +17,13 @@ PARTED = frozenset({".xlsx", ".xlsm"})
 _MAIN = "{http://schemas.openxmlformats.org/spreadsheetml/2006/main}"
 _RELATION = "{http://schemas.openxmlformats.org/officeDocument/2006/relationships}id"
 _ERROR = re.compile(rb'<c r="([A-Z]+)([0-9]+)"[^>]*\bt="e"[^>]*>(?:<f[^>]*>[^<]*</f>|<f[^>]*/>)?<v>([^<]*)</v>')
+_DIMENSION = re.compile(rb'<(?:\w+:)?dimension [^>]*?\bref="([A-Z]+[0-9]+(?::[A-Z]+[0-9]+)?)"')
+_HEAD = 1 << 14
 _STEP = 1 << 20
 _LONGEST_CELL = 1 << 14
+DAMAGE = (LookupError, ValueError, EOFError, OSError, RuntimeError, struct.error, zlib.error, zipfile.BadZipFile,
+          ElementTree.ParseError)
+"""What parts raise that are not what they should be."""
 MOST = 10_000
 """Error cells listed of one sheet."""
 
@@ -26,9 +34,16 @@ def _workbook(archive: zipfile.ZipFile) -> ElementTree.Element:
 
 def part_of(archive: zipfile.ZipFile, relations: str, relation: str) -> str:
     """The part of a workbook that a relation means."""
-    targets = {r.get("Id"): r.get("Target") or "" for r in ElementTree.fromstring(archive.read(relations))}
-    part = posixpath.normpath(posixpath.join("xl", targets[relation])).lstrip("/")
-    return part.removeprefix("xl/xl/") if part not in archive.namelist() else part
+    return _part(archive, _targets(archive, relations)[relation])
+
+
+def _targets(archive: zipfile.ZipFile, relations: str) -> dict[str | None, str]:
+    return {r.get("Id"): r.get("Target") or "" for r in ElementTree.fromstring(archive.read(relations))}
+
+
+def _part(archive: zipfile.ZipFile, target: str) -> str:
+    part = posixpath.normpath(posixpath.join("xl", target)).lstrip("/")
+    return part if part in archive.NameToInfo else part.removeprefix("xl/xl/")
 
 
 def defined_name(path: Path, name: str) -> str:
@@ -38,9 +53,27 @@ def defined_name(path: Path, name: str) -> str:
             for found in _workbook(archive).iter(f"{_MAIN}definedName"):
                 if (found.get("name") or "").lower() == name.lower():
                     return found.text or ""
-    except (KeyError, ElementTree.ParseError, zipfile.BadZipFile):
+    except DAMAGE:
         pass
     return ""
+
+
+@lru_cache(8)
+def extents(path: Path, changed: int) -> dict[str, tuple[str, int]]:
+    """For every sheet of a file (as it was when it was last changed) the range that its cells are said to lie in, such as A1:H200
+    ("" where that is not said), and the bytes of its part."""
+    out: dict[str, tuple[str, int]] = {}
+    try:
+        with zipfile.ZipFile(path) as archive:
+            targets = _targets(archive, "xl/_rels/workbook.xml.rels")
+            for sheet in _workbook(archive).iter(f"{_MAIN}sheet"):
+                part = _part(archive, targets[sheet.get(_RELATION)])
+                with archive.open(part) as file:
+                    found = _DIMENSION.search(file.read(_HEAD))
+                out[sheet.get("name") or ""] = found[1].decode() if found else "", archive.getinfo(part).file_size
+    except DAMAGE:
+        pass                                            # the workbook library will tell what is wrong
+    return out
 
 
 def errors_in_xlsx(path: Path, sheet: str) -> list[tuple[int, int, str]]:

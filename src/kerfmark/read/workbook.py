@@ -10,7 +10,9 @@ from __future__ import annotations
 import datetime as dt
 import gc
 import itertools
+import os
 import re
+import tempfile
 from collections import Counter, deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -22,11 +24,11 @@ from typing import Any, TypeVar
 import pyarrow as pa
 import xxhash
 
-from kerfmark.errors import Origin, SourceError, counted
+from kerfmark.errors import KerfmarkError, Origin, SourceError, counted
 from kerfmark.read.cells import spell, texts
 from kerfmark.read.dialect import check_path
 from kerfmark.read.error_cells import error_cells
-from kerfmark.read.sheetml import PARTED, defined_name
+from kerfmark.read.sheetml import PARTED, defined_name, extents
 from kerfmark.read.source import (
     Piece,
     RaggedRow,
@@ -38,6 +40,7 @@ from kerfmark.read.source import (
     header_told,
     joined_header,
 )
+from kerfmark.read.tried import BINARY, breaks_down
 
 T = TypeVar("T")
 
@@ -49,6 +52,13 @@ ROWS = 4_096
 LOOKED_AT = 60
 """Rows in which the header is looked for."""
 SHOWN = 10
+MOST_CELLS = 10_000_000
+"""Cells that a sheet may reach over however empty it is: a third of a gigabyte."""
+MOST_EMPTY, LEAST_CELL = 10, 20
+"""Beyond that, how many times more than those that are filled; and the bytes that these take at least."""
+TRIED = 1 << 22
+"""Bytes up to which a file that does not say how far its cells reach is tried first."""
+_STRAY = "a stray cell lies far from the others"
 _RANGE = re.compile(r"(?:(?P<sheet>'(?:[^']|'')+'|[^!]+)!)?\$?(?P<left>[A-Za-z]{1,3})\$?(?P<top>\d+)"
                     r":\$?(?P<right>[A-Za-z]{1,3})\$?(?P<bottom>\d+)$")
 _NUMBER = re.compile(r"-?\d+([.,]\d+)?$")
@@ -72,14 +82,73 @@ def open_workbook(path: Path, *, tables: bool = False) -> Any:
     import python_calamine as calamine
 
     check_path(path)
+    if path.suffix.lower() in BINARY and breaks_down(path):
+        raise _damaged(path, f"it is damaged, or {_STRAY}")
+    with _library(path):
+        try:
+            return calamine.load_workbook(str(path), load_tables=tables)
+        except calamine.PasswordError as error:
+            raise SourceError("the workbook is encrypted", code="source.encrypted", origin=Origin(path.name),
+                              next="save it without a password, and name that file") from error
+
+
+def _refuse_stray(path: Path, sheet: str) -> None:
+    """Raises SourceError for a sheet so empty that it cannot be read: the library makes room for every cell from the first one to
+    the last, and a single one may stand at the very end. How far they reach is said in the file, but not always rightly."""
+    if path.suffix.lower() not in PARTED:
+        return
+    said, size = extents(path, path.stat().st_mtime_ns).get(sheet, ("", 0))
+    found = _RANGE.match(said)
+    if found:
+        cells = (int(found["bottom"]) - int(found["top"]) + 1) * (_column(found["right"]) - _column(found["left"]) + 1)
+        if cells > MOST_CELLS and cells > MOST_EMPTY * size // LEAST_CELL and breaks_down(path):
+            raise SourceError(f"the sheet reaches from {said.replace(':', ' to ')}, {cells:,} cells, nearly all of them empty",
+                              code="source.sparse", origin=Origin(path.name, sheet), why=_STRAY,
+                              next="go to the last cell in a spreadsheet program (Ctrl+End), delete the rows and columns that are "
+                                   "empty up to it, and save")
+    elif path.stat().st_size < TRIED and breaks_down(path):
+        raise _damaged(path, f"it is damaged, or {_STRAY}")
+
+
+@contextmanager
+def _library(path: Path) -> Iterator[None]:
+    """The workbook library at work. What it raises becomes a SourceError, even where it breaks down over damage that it does not
+    expect; what it writes to the terminal then is left out."""
+    import python_calamine as calamine
+
+    with tempfile.TemporaryFile() as said:
+        kept = _redirected(said.fileno())
+        try:
+            yield
+        except (calamine.WorksheetNotFound, KerfmarkError):
+            raise
+        except BaseException as error:
+            broken = type(error).__name__ == "PanicException"       # which is no Exception
+            if not broken and not isinstance(error, (calamine.CalamineError, OSError)):
+                raise
+            said.truncate(0)
+            raise _damaged(path, "it is damaged or cut off" if broken else str(error)) from error
+        finally:
+            if kept is not None:
+                os.dup2(kept, 2)
+                os.close(kept)
+                said.seek(0)
+                os.write(2, said.read())                # of others, meanwhile
+
+
+def _damaged(path: Path, why: str) -> SourceError:
+    return SourceError("the workbook cannot be read", code="source.damaged", origin=Origin(path.name), why=why,
+                       next="open it in a spreadsheet program and save it again")
+
+
+def _redirected(to: int) -> int | None:
+    """Lets what is written to the terminal as an error go to a file. Gives what is needed to undo it, None where there is none."""
     try:
-        return calamine.load_workbook(str(path), load_tables=tables)
-    except calamine.PasswordError as error:
-        raise SourceError("the workbook is encrypted", code="source.encrypted", origin=Origin(path.name),
-                          next="save it without a password, and name that file") from error
-    except (calamine.CalamineError, OSError) as error:
-        raise SourceError("the workbook cannot be read", code="source.damaged", origin=Origin(path.name), why=str(error),
-                          next="open it in a spreadsheet program and save it again") from error
+        kept = os.dup(2)
+    except OSError:
+        return None
+    os.dup2(to, 2)
+    return kept
 
 
 def sheets(path: Path, reading: Reading = Reading()) -> list[SheetSource]:  # noqa: B008  (frozen)
@@ -120,8 +189,10 @@ class SheetSource:
         book = book or open_workbook(path)
         with _scanning(1) as pool:                      # they are looked for while the library, in Rust, reads the sheet
             self._errors = pool.submit(error_cells, path, sheet)
+        _refuse_stray(path, sheet)
         try:
-            self._sheet = book.get_sheet_by_name(sheet)
+            with _library(path):
+                self._sheet = book.get_sheet_by_name(sheet)
         except calamine.WorksheetNotFound as error:
             raise SourceError(f'the workbook has no sheet "{sheet}"', code="source.no-sheet", origin=Origin(path.name),
                               next=f"its sheets are {', '.join(book.sheet_names)}") from error
