@@ -52,6 +52,7 @@ class JsonFile:
             yield from self._parse(block, schema, at).combine_chunks().to_batches()
 
     def _parse(self, block: bytes, schema: pa.Schema | None, at: int) -> pa.Table:
+        self._refuse_bytes(block, at)
         options = pj.ParseOptions(newlines_in_values=True, explicit_schema=schema,
                                   unexpected_field_behavior="error" if schema else "infer")
         try:
@@ -62,6 +63,16 @@ class JsonFile:
             raise SourceError("this is not JSON records", code="source.json", origin=Origin(self._bytes.name),
                               why=f"in the records from number {at + 1:,} on: {str(error).split(chr(10))[0]}",
                               next="every record must be an object in braces") from error
+
+    def _refuse_bytes(self, block: bytes, at: int) -> None:
+        if block.isascii():
+            return
+        try:
+            block.decode()
+        except UnicodeDecodeError as error:
+            raise SourceError(f"{block[error.start:error.end]!r} is not UTF-8 text", code="source.encoding",
+                              origin=Origin(self._bytes.name), why=f"near record {at + 1 + block.count(b'}', 0, error.start):,}; "
+                              "JSON is always UTF-8", next="save the file as UTF-8") from error
 
     def _uneven(self, why: str) -> SourceError:
         return SourceError("a field holds one kind of thing in one record and another in another", code="source.json",

@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 import xxhash
 
 from kerfmark.errors import Origin, SourceError
-from kerfmark.read.source import Piece, RaggedRow, Remark
+from kerfmark.read.source import Piece, RaggedRow, Remark, distinct_headers, header_remarks
 
 T = TypeVar("T")
 
@@ -44,10 +44,11 @@ class Records(Protocol):
 
 @dataclass(frozen=True)
 class _Column:
-    """A column of a source: its header, and the way to it from a record."""
+    """A column of a source: what it is called, and the way to it from a record, by the places of fields (several may have one
+    name)."""
 
-    header: str
-    way: tuple[str, ...]
+    name: str
+    way: tuple[int, ...]
 
 
 class NestedSource:
@@ -60,18 +61,20 @@ class NestedSource:
         for way in list_:
             inner = _type_at(fields, way).value_type
             fields = inner if pa.types.is_struct(inner) else pa.struct([(VALUE, inner)])
-        self._columns, self._below = _columns(fields)
-        taken = {c.header for c in self._columns}
+        self._columns, self._below = _columns(fields, records.path)
+        names = [c.name for c in self._columns]
+        headers = distinct_headers(names)
+        taken = set(headers)
         self.is_empty = not self._columns
         numbered = bool(list_) and not bare
         self._own = [_free(RECORD, taken)] if self._below and self._columns else []
         self._outer = [_free(f"{'outer ' if self._own else ''}{RECORD}", taken), _free(POSITION, taken)] if numbered else []
-        self.headers = (*self._own, *self._outer, *(c.header for c in self._columns))
+        self.headers = (*self._own, *self._outer, *headers)
         self.how = records.how + (f", list {'.'.join(list_[-1])}" if list_ else "")
         self.fingerprint, self.size, self.skipped = "", records.path.stat().st_size, 0
         self.ragged: list[RaggedRow] = []
         self.skip_rows: tuple[str, ...] = ()
-        self.remarks: list[Remark] = []
+        self.remarks: list[Remark] = header_remarks(names, headers)
 
     def origin(self, record: int | None = None, header: str | None = None) -> Origin:
         """The place of a record and column: records are counted as rows from 1."""
@@ -112,7 +115,7 @@ class NestedSource:
             cells = [pa.array(np.arange(first + 1, first + len(rows) + 1)).cast(pa.string())] if self._own else []
             if self._outer and numbers is not None and positions is not None:
                 cells += [pa.array(numbers).cast(pa.string()), pa.array(positions).cast(pa.string())]
-            cells += [as_texts(_at(rows, c.way)) for c in self._columns]
+            cells += [as_texts(pc.struct_field(rows, list(c.way))) for c in self._columns]
             texts = pa.RecordBatch.from_arrays(cells, names=[str(i) for i in range(len(cells))])
             yield Piece(first, len(rows), work(texts))
             first += len(rows)
@@ -138,23 +141,29 @@ def nested_sources(records: Records, name: str) -> list[NestedSource]:
     return out
 
 
-def _columns(fields: pa.StructType) -> tuple[list[_Column], list[tuple[str, ...]]]:
-    """The columns of a record, and the ways to the lists in it."""
+def _columns(fields: pa.StructType, path: Path) -> tuple[list[_Column], list[tuple[str, ...]]]:
+    """The columns of a record, and the ways to the lists in it.
+
+    Raises SourceError where a list or a record has the name of something else beside it.
+    """
     columns: list[_Column] = []
     lists: list[tuple[str, ...]] = []
 
-    def walk(some: pa.StructType, way: tuple[str, ...]) -> None:
+    def walk(some: pa.StructType, names: tuple[str, ...], way: tuple[int, ...]) -> None:
         for i in range(some.num_fields):
             one = some.field(i)
-            here = (*way, one.name)
+            here = (*names, one.name)
+            if pa.types.is_nested(one.type) and len(some.get_all_field_indices(one.name)) > 1:
+                raise SourceError(f'several fields are called "{".".join(here)}", and not all of them are single values',
+                                  code="source.alike", origin=Origin(path.name), next="give each a name of its own")
             if pa.types.is_struct(one.type):
-                walk(one.type, here)
+                walk(one.type, here, (*way, i))
             elif _is_list(one.type):
                 lists.append(here)
             else:
-                columns.append(_Column(".".join(here), here))
+                columns.append(_Column(".".join(here), (*way, i)))
 
-    walk(fields, ())
+    walk(fields, (), ())
     return columns, lists
 
 
@@ -224,6 +233,7 @@ class ColumnarFile:
         self.how = "Parquet" if self._parquet else "Arrow"
         with self._reading():
             self._schema = self._open()[0]
+            _columns(pa.struct(list(self._schema)), path)     # whether its names are text
 
     def schema(self) -> pa.Schema:
         """The fields of all records."""
@@ -232,7 +242,9 @@ class ColumnarFile:
     def batches(self) -> Iterator[pa.RecordBatch]:
         """The records."""
         with self._reading():
-            yield from self._open()[1]
+            for batch in self._open()[1]:
+                batch.validate(full=True)               # a damaged one may point anywhere
+                yield batch
 
     def _reading(self) -> Any:
         from contextlib import contextmanager
@@ -241,9 +253,10 @@ class ColumnarFile:
         def told() -> Iterator[None]:
             try:
                 yield
-            except (pa.ArrowException, OSError) as error:
-                raise SourceError(f"this is not a {self.how} file, or a damaged one", code="source.damaged",
-                                  origin=Origin(self.path.name), why=str(error).split("\n")[0]) from error
+            except (pa.ArrowException, OSError, UnicodeDecodeError) as error:
+                raise SourceError(f"this is no {self.how} file, or a damaged one", code="source.damaged",
+                                  origin=Origin(self.path.name), why=str(error).split("\n")[0],
+                                  next="fetch or write the file again") from error
 
         return told()
 

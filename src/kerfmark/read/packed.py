@@ -116,17 +116,27 @@ def _members(path: Path, limit: int | None) -> list[Bytes]:
             if any(m.flag_bits & 1 for m in members):
                 raise SourceError("the archive is encrypted", code="source.encrypted", origin=Origin(path.name),
                                   next="unpack it with its password and name the files")
-    except (zipfile.BadZipFile, OSError) as error:
-        raise SourceError("this is not a zip archive, or a damaged one", code="source.damaged", origin=Origin(path.name),
-                          why=str(error)) from error
+    except (zipfile.BadZipFile, NotImplementedError, OSError) as error:
+        raise _not_an_archive(path, str(error)) from error
     if not members:
         raise SourceError("the archive is empty", code="source.empty", origin=Origin(path.name))
 
     def opener(name: str) -> Opener:
-        return lambda: cast(BinaryIO, _Limited(cast(BinaryIO, zipfile.ZipFile(path).open(name)), path,
-                                                        limit or _most(path.stat().st_size)))
+        def opened() -> BinaryIO:
+            try:
+                member = zipfile.ZipFile(path).open(name)        # noqa: SIM115  (the stream closes it)
+            except (zipfile.BadZipFile, NotImplementedError, RuntimeError, LookupError) as error:
+                raise _not_an_archive(path, str(error)) from error
+            return cast(BinaryIO, _Limited(cast(BinaryIO, member), path, limit or _most(path.stat().st_size)))
+
+        return opened
 
     return [Bytes(path, m.filename, opener(m.filename)) for m in members]
+
+
+def _not_an_archive(path: Path, why: str) -> SourceError:
+    return SourceError("this is not a zip archive, or a damaged one", code="source.damaged", origin=Origin(path.name), why=why,
+                       next="fetch or pack it again")
 
 
 def _standard_input() -> Bytes:

@@ -155,17 +155,18 @@ def distinct_headers(cells: Sequence[str]) -> tuple[str, ...]:
     return tuple(out)
 
 
-def header_remarks(cells: Sequence[str], headers: Sequence[str], row: int) -> list[Remark]:
-    """What is odd about a header that stands in a row: names that are missing or stand there twice."""
+def header_remarks(cells: Sequence[str], headers: Sequence[str], row: int = 0) -> list[Remark]:
+    """What is odd about a header that stands in a row (0: in none): names that are missing or stand there twice."""
+    rows = (row,) if row else ()
     nameless = [h for cell, h in zip(cells, headers, strict=True) if not cell.strip()]
     twice = [h for cell, h in zip(cells, headers, strict=True) if cell.strip() and " ".join(cell.split()) != h]
     out = []
     if nameless:
         out.append(Remark("odd", nameless[0], f"the header does not name {'it' if len(nameless) == 1 else 'these columns'}; "
-                          f"called {', '.join(nameless)} after the position", (row,), 1, "name it in the file"))
+                          f"called {', '.join(nameless)} after the position", rows, 1, "name it in the file"))
     if twice:
         out.append(Remark("doubtful", twice[0], "the header names several columns alike; "
-                          f"the later {'one is' if len(twice) == 1 else 'ones are'} called {', '.join(twice)}", (row,), 1,
+                          f"the later {'one is' if len(twice) == 1 else 'ones are'} called {', '.join(twice)}", rows, 1,
                           "give each column a name of its own in the file"))
     return out
 
