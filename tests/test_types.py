@@ -40,6 +40,13 @@ from kerfmark.profile.types import ColumnType, parse_type
     (["2 Jan 2024", "13 Mar 2025"], "date D Mon YYYY"),
     (["13.04.2025 08:15", "01.02.2025 09:30"], "timestamp DD.MM.YYYY hh:mm"),
     (["10:30", "09:15"], "time hh:mm"),
+    (["10:30 PM", "12:15 AM"], "time hh:mm AM"),
+    (["9:05am", "11:00pm"], "time h:mmam"),
+    (["13:05 PM"], "text"),
+    (["0:30 AM"], "text"),
+    (["3/14/2025 2:05 PM", "4/5/2025 12:00 AM"], "timestamp M/D/YYYY h:mm AM"),
+    (["2025-01-18T04:15:00Z", "2025-02-01T00:00:00Z"], "timestamp YYYY-MM-DDThh:mm:ssZ"),
+    (["2025-01-18 04:15:00.000"], "timestamp YYYY-MM-DD hh:mm:ss.000"),
     (["calm", "1"], "text"),
 ])
 def test_the_narrowest_type_that_loses_nothing(texts: list[str], expected: str) -> None:
@@ -107,7 +114,28 @@ def test_whole_numbers_are_those_that_are_spelled_the_same_again(texts: list[str
     assert found is None or found.to_pylist() == [*expected, *([None] if blank else [])]
 
 
+@pytest.mark.parametrize(("texts", "types"), [
+    (["13.04.25", "01.02.99"], ["date DD.MM.YY"]), (["03/04/25", "04/05/25"], ["date DD/MM/YY", "date MM/DD/YY"]),
+    (["3-4-68", "13-4-69"], ["date D-M-YY"])])
+def test_years_of_two_digits_stay_text_and_the_types_that_are_told_fit(texts: list[str], types: list[str]) -> None:
+    found = recognise(pa.array(texts))
+    assert found.type.kind == "text" and re.findall('type = "(.*?)"', found.note) == types
+    for type_ in map(parse_type, types):
+        typed = to_typed(pa.array(texts), type_)
+        assert to_text(typed, type_).to_pylist() == texts
+        assert [d.year for d in typed.to_pylist()] == [int(t[-2:]) + (1900 if t[-2:] >= "69" else 2000) for t in texts]
+
+
+def test_hours_from_noon_are_those_of_the_day() -> None:
+    type_ = parse_type("time h:mm AM")
+    texts = pa.array(["12:00 AM", "1:00 AM", "11:59 AM", "12:00 PM", "1:00 PM", "11:59 PM", "0:10 AM", "13:00 PM"])
+    assert [t and t.strftime("%H:%M") for t in to_typed(texts, type_).to_pylist()] == [
+        "00:00", "01:00", "11:59", "12:00", "13:00", "23:59", None, None]
+
+
 def test_why_a_column_stays_text_is_told() -> None:
+    assert "parts of a second" in recognise(pa.array(["2025-01-18 04:15:00.120", "2025-01-18 04:15:00.000"])).note
+    assert "hours from UTC" in recognise(pa.array(["2025-01-18T04:15:00+02:00", "2025-02-18T04:15:00+01:00"])).note
     assert "leading zeros" in recognise(pa.array(["007", "012"])).note
     assert "date D/M/YYYY" in recognise(pa.array(["3/4/2025", "4/5/2025"])).note
 

@@ -133,16 +133,21 @@ def _spell_moments(values: pa.Array, type_: ColumnType) -> pa.StringArray:
     """Dates and times in their form."""
     at = values if type_.kind == "time" else pc.cast(values, pa.timestamp("s"))
     parts: dict[str, pa.Array] = {}
+    tokens = pieces(type_.form)
     if type_.kind != "time":
-        parts |= {"YYYY": _padded(pc.year(at), 4), "MM": _padded(pc.month(at), 2), "M": _padded(pc.month(at), 1),
-                  "DD": _padded(pc.day(at), 2), "D": _padded(pc.day(at), 1)}
+        year = _padded(pc.year(at), 4)
+        parts |= {"YYYY": year, "YY": pc.utf8_slice_codeunits(year, 2), "MM": _padded(pc.month(at), 2),
+                  "M": _padded(pc.month(at), 1), "DD": _padded(pc.day(at), 2), "D": _padded(pc.day(at), 1)}
         names = pa.array(MONTHS).take(pc.subtract(pc.month(at), 1))
         short = pc.utf8_slice_codeunits(names, 0, 3)
         parts |= {"Month": names, "Mon": short, "MON": pc.utf8_upper(short)}
     if type_.kind != "date":
-        parts |= {"hh": _padded(pc.hour(at), 2), "h": _padded(pc.hour(at), 1), "mm": _padded(pc.minute(at), 2),
-                  "ss": _padded(pc.second(at), 2)}
-    return pc.binary_join_element_wise(*[parts.get(p, pa.scalar(p)) for p in pieces(type_.form)], "")
+        hour, half = pc.hour(at), pc.if_else(pc.less(pc.hour(at), 12), "AM", "PM")
+        if {"AM", "am"} & set(tokens):
+            hour = pc.if_else(pc.is_in(hour, pa.array([0, 12])), 12, pc.subtract(hour, pc.if_else(pc.less(hour, 12), 0, 12)))
+        parts |= {"hh": _padded(hour, 2), "h": _padded(hour, 1), "mm": _padded(pc.minute(at), 2),
+                  "ss": _padded(pc.second(at), 2), "AM": half, "am": pc.utf8_lower(half)}
+    return pc.binary_join_element_wise(*[parts.get(p, pa.scalar(p)) for p in tokens], "")
 
 
 def _padded(numbers: pa.Array, width: int) -> pa.StringArray:

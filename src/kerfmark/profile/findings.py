@@ -122,8 +122,9 @@ def _of_column(encoded: EncodedSource, column: EncodedColumn, told: ColumnDescri
                       everywhere, told.note, 0, (), "")
     if not len(column.values):
         return
-    if len(column.values) == 1 and not column.blanks and encoded.rows > 1:
-        yield Finding("odd", everywhere, f'is "{column.values[0].as_py()}" in every row', encoded.rows, (), "")
+    if len(column.values) == 1 and encoded.rows > 2 and column.blanks <= max(1, encoded.rows // 100):      # else it is a mark
+        every = "every row that is not blank there" if column.blanks else "every row"
+        yield Finding("odd", everywhere, f'is "{column.values[0].as_py()}" in {every}', encoded.rows - column.blanks, (), "")
     if told.type != "text":
         return
     spaced = pa.concat_arrays([some.filter(pc.not_equal(pc.utf8_trim_whitespace(some), some))
@@ -145,7 +146,9 @@ def _mixed_forms(column: EncodedColumn) -> list[str]:
 
 def _forms_of(values: pa.StringArray) -> list[str]:
     """The forms that all of some texts are dates in, each in one of them; none where one is no date."""
-    forms = []
+    forms: list[str] = []
+    if any(pc.all(pc.match_substring_regex(values, pattern(form))).as_py() for form in CANDIDATES["date"]):
+        return forms                                    # one will do
     for form in CANDIDATES["date"]:
         fits = pc.match_substring_regex(values, pattern(form))
         if pc.any(fits).as_py():

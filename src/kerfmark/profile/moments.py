@@ -15,13 +15,16 @@ import pyarrow.compute as pc
 MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
           "November", "December")
 _TOKENS = {
-    "YYYY": r"(?P<Y>[0-9]{4})", "MM": r"(?P<M>[0-9]{2})", "DD": r"(?P<D>[0-9]{2})", "hh": r"(?P<h>[0-9]{2})",
-    "mm": r"(?P<m>[0-9]{2})", "ss": r"(?P<s>[0-9]{2})", "M": r"(?P<M>[1-9]|1[0-2])", "D": r"(?P<D>[1-9]|[12][0-9]|3[01])",
+    "YYYY": r"(?P<Y>[0-9]{4})", "YY": r"(?P<y>[0-9]{2})", "MM": r"(?P<M>[0-9]{2})", "DD": r"(?P<D>[0-9]{2})",
+    "hh": r"(?P<h>[0-9]{2})", "mm": r"(?P<m>[0-9]{2})", "ss": r"(?P<s>[0-9]{2})",
+    "M": r"(?P<M>[1-9]|1[0-2])", "D": r"(?P<D>[1-9]|[12][0-9]|3[01])",
     "h": r"(?P<h>[0-9]|1[0-9]|2[0-3])",
     "Month": "(?P<N>" + "|".join(MONTHS) + ")", "Mon": "(?P<N>" + "|".join(m[:3] for m in MONTHS) + ")",
-    "MON": "(?P<N>" + "|".join(m[:3].upper() for m in MONTHS) + ")",
+    "MON": "(?P<N>" + "|".join(m[:3].upper() for m in MONTHS) + ")", "AM": "(?P<half>AM|PM)", "am": "(?P<half>am|pm)",
 }
-_TOKEN = re.compile("YYYY|Month|Mon|MON|MM|DD|hh|mm|ss|M|D|h")
+_TOKEN = re.compile("YYYY|YY|Month|Mon|MON|AM|am|MM|DD|hh|mm|ss|M|D|h")
+PIVOT = 69
+"""Two digits of a year from these on are of the last century."""
 
 _DAYS = [
     *(f"{y}{s}{m}{s}{d}" for s in "-/." for y, m, d in [("YYYY", "MM", "DD")]),
@@ -31,20 +34,28 @@ _DAYS = [
     *(f"{m} {d}{c} YYYY" for c in (",", "") for d in ("DD", "D") for m in ("Mon", "Month")),
 ]
 _CLOCKS = ["hh:mm:ss", "hh:mm", "h:mm", "h:mm:ss"]
+_HALVES = [f"{clock}{space}{half}" for space in (" ", "") for half in ("AM", "am") for clock in _CLOCKS]
+_ENDS = ("Z", "+00:00", " UTC", *(f".{'0' * n}{zone}" for n in (3, 6, 1, 7) for zone in ("", "Z", "+00:00")))
+"""What programs write after the seconds that is the same in every row."""
 CANDIDATES: dict[str, list[str]] = {
     "date": _DAYS,
-    "time": _CLOCKS,
-    "timestamp": [f"{d}{j}{c}" for d in [*_DAYS, "YYYYMMDD"] for j in (" ", "T") for c in _CLOCKS],
+    "time": [*_CLOCKS, *_HALVES],
+    "timestamp": [*(f"{d}{j}{c}" for d in [*_DAYS, "YYYYMMDD"] for j in (" ", "T") for c in _CLOCKS),
+                  *(f"{d} {c}" for d in _DAYS for c in _HALVES),
+                  *(f"YYYY-MM-DD{j}hh:mm:ss{end}" for j in "T " for end in _ENDS)],
 }
 """The forms that are recognised, per kind, most usual first."""
+SHORT = [f"{a}{s}{b}{s}YY" for s in "./-" for days in (("DD", "MM"), ("D", "M")) for a, b in (days, days[::-1])]
+"""Forms of dates that leave the century open: told, but taken only when a layout says so."""
 
 
 def check_form(kind: str, form: str) -> None:
     """Raises ValueError when a form cannot spell a value of its kind."""
-    fields = set(re.findall(r"\?P<(\w)>", pattern(form)))
-    day, clock = {"Y", "D"} <= fields and bool(fields & {"M", "N"}), {"h", "m"} <= fields
-    if {"date": not day or clock, "time": not clock or "Y" in fields, "timestamp": not (day and clock)}[kind]:
-        raise ValueError(f'"{form}" is no form of a {kind}; the tokens are YYYY MM M DD D Mon Month hh h mm ss')
+    fields = set(re.findall(r"\?P<(\w+)>", pattern(form)))
+    year = fields & {"Y", "y"}
+    day, clock = bool(year and "D" in fields and fields & {"M", "N"}), {"h", "m"} <= fields
+    if {"date": not day or clock, "time": not clock or bool(year), "timestamp": not (day and clock)}[kind]:
+        raise ValueError(f'"{form}" is no form of a {kind}; the tokens are YYYY YY MM M DD D Mon MON Month hh h mm ss AM am')
 
 
 @lru_cache(maxsize=512)
@@ -77,7 +88,13 @@ def read_moments(texts: pa.StringArray, kind: str, form: str) -> pa.Array:
     else:
         month = number("M", 1)
     year, day = number("Y", 1970), number("D", 1)
+    if "y" in names:
+        year = number("y", 70)
+        year = np.where(year < PIVOT, 2000, 1900) + year
     hour, minute, second = number("h", 0), number("m", 0), number("s", 0)
+    if "half" in names:                                 # 12 AM is the first hour of the day
+        late = pc.starts_with(pc.utf8_upper(fields.field("half")), "P").fill_null(False).to_numpy(zero_copy_only=False)
+        hour = np.where((hour >= 1) & (hour <= 12), hour % 12 + 12 * late, 24)
     month_start = (year - 1970) * 12 + np.clip(month, 1, 12) - 1
     days = month_start.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64) + day - 1
     month_end = (month_start + 1).astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
@@ -97,13 +114,22 @@ def pieces(form: str) -> list[str]:
 
 
 def plausible(texts: pa.StringArray, kind: str) -> list[str]:
-    """The forms that every text fits."""
+    """The forms that every text fits. `kind` may be "short", for dates that leave the century open."""
     first = (texts[0].as_py() if len(texts) else "") or ""
-    return [f for f in CANDIDATES[kind] if _marks(f) == _marks(first) and re.search(pattern(f), first)
+    kind, forms = ("date", SHORT) if kind == "short" else (kind, _marked(kind).get(_marks(first), ()))
+    return [f for f in forms if re.search(pattern(f), first)
             and not read_moments(texts.slice(0, 50), kind, f).null_count and not read_moments(texts, kind, f).null_count]
 
 
-@lru_cache(1000)
+@lru_cache
+def _marked(kind: str) -> dict[str, list[str]]:
+    """The forms of a kind by what stands between their numbers and words."""
+    out: dict[str, list[str]] = {}
+    for form in CANDIDATES[kind]:
+        out.setdefault(_marks(form), []).append(form)
+    return out
+
+
 def _marks(text: str) -> str:
     """What stands between the numbers and words of a text, or of a form."""
     return re.sub("[0-9A-Za-z]", "", text)

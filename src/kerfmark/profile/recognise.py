@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 from kerfmark.errors import counted
 from kerfmark.profile.convert import integers, to_text, to_typed
 from kerfmark.profile.encode import EncodedColumn
-from kerfmark.profile.moments import CANDIDATES, pattern, plausible, read_moments
+from kerfmark.profile.moments import CANDIDATES, PIVOT, pattern, plausible, read_moments
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, plain_form
 
 BLANKS = ("n/a", "N/A", "NA", "#N/A", "null", "NULL", "Null", "none", "None", "nan", "NaN", "-", "--", ".", "?")
@@ -25,6 +25,7 @@ BOOLEANS = (("yes", "no"), ("y", "n"), ("true", "false"), ("t", "f"), ("ja", "ne
 MOST_DIGITS = 18
 _GROUPING = (".", ",", "'", "\u2019", " ", "\u00a0", "\u202f")
 """What may stand between groups of three digits."""
+_FINER = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]+)?)?(Z| ?[+-][0-9]{2}(:?[0-9]{2})?)?$"
 _SIGNED = re.compile(r"(?P<before>[£$€¥][ \u00a0]?)?-?[0-9][^£$€¥%‰]*?(?P<behind>[ \u00a0]?[£$€¥%‰])?$")
 _REAL = r"^-?([0-9]+(\.[0-9]+)?|[0-9]+\.[0-9]+[eE][-+]?[0-9]+|[0-9]+[eE][-+][0-9]+)$"
 """Numbers with exponents; 12E4 without point or sign may be a code."""
@@ -215,6 +216,13 @@ def _moment(values: pa.StringArray) -> Recognised | None:
                                     f'type = "{kind} {forms[0]}" or "{kind} {_swapped(forms)}"')
         if forms:
             return Recognised(ColumnType(kind, form=forms[0]))
+    if forms := plausible(values, "short"):
+        swapped = [f for f in forms if _order(f) != _order(forms[0])]
+        types = " or ".join(f'type = "date {f}"' for f in [forms[0], *swapped[:1]])
+        return Recognised(TEXT, f"dates with two digits of the year: kept as text; for dates from 19{PIVOT} to 20{PIVOT - 1} say "
+                          + types + (" (day and month could be swapped)" if swapped else ""))
+    if pc.all(pc.match_substring_regex(values, _FINER)).as_py():
+        return Recognised(TEXT, "timestamps with parts of a second or hours from UTC: kept as text, so that nothing is lost")
     return None
 
 
