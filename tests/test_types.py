@@ -92,6 +92,9 @@ DERIVED = "; for numbers add a column that is derived: number(replace([header], 
 @pytest.mark.parametrize(("texts", "told"), [
     (["12.5%", "7%"], f'numbers with "%": kept as text{DERIVED}'.format("%")),
     (["€ 12.50", "€ 7.00"], f'numbers with "€": kept as text{DERIVED}'.format("€ ")),
+    (["$1,234.50", "$7.00"], 'numbers with "$": kept as text; for numbers add a column that is derived: '
+                             "number(replace(replace([header], '$', ''), ',', ''))"),
+    (["$1,234", "$7"], 'numbers with "$": kept as text'),
     (["12,5 %", "7,0 %"], 'numbers with "%": kept as text'), (["5 kg", "7 kg"], ""), (["$5", "€7"], ""), (["%", "5%"], ""),
 ])
 def test_a_sign_keeps_numbers_text_and_is_told(texts: list[str], told: str) -> None:

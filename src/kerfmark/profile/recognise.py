@@ -191,11 +191,14 @@ def _with_a_sign(values: pa.StringArray) -> Recognised | None:
         return None
     bare = pc.replace_substring(values, sign, "")
     inner = recognise(bare)
-    plain = inner.type.kind in ("integer", "decimal") and inner.type.mark == "."
-    if not plain and inner.type.kind != "decimal" and not inner.note:
+    grouped = "may mark" not in inner.note and re.search('type = "[^"]*0,000[".]', inner.note)
+    if inner.type.kind not in ("integer", "decimal") and not inner.note:
         return None
+    number = f"replace([header], '{sign}', '')"
+    number = f"replace({number}, ',', '')" if grouped else number
+    plain = grouped or (inner.type.kind in ("integer", "decimal") and inner.type.mark == ".")
     return Recognised(TEXT, f'numbers with "{sign.strip()}": kept as text' + (
-        f"; for numbers add a column that is derived: number(replace([header], '{sign}', ''))" if plain else ""))
+        f"; for numbers add a column that is derived: number({number})" if plain else ""))
 
 
 def _respelled(values: pa.StringArray, type_: ColumnType) -> bool:
