@@ -1,6 +1,6 @@
 """A workbook that cannot be trusted is first opened by a process of its own. One of binary records that is damaged, in which a
 length may be anything, or one with a cell far from all others, can make the workbook library ask for all the memory there is, which
-ends the process, or go on for ever."""
+ends the process, write its own stack to the terminal, or go on for ever."""
 
 from __future__ import annotations
 
@@ -39,5 +39,5 @@ def breaks_down(path: Path) -> bool:
                                   stdin=subprocess.DEVNULL, capture_output=True, timeout=LONGEST * (1 + size / PACE))
         except subprocess.TimeoutExpired:
             return True
-        return done.returncode < 0 or b"memory allocation of" in done.stderr
+        return done.returncode < 0 or any(said in done.stderr for said in (b"memory allocation of", b"PanicException"))
     return False

@@ -10,9 +10,7 @@ from __future__ import annotations
 import datetime as dt
 import gc
 import itertools
-import os
 import re
-import tempfile
 from collections import Counter, deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -113,42 +111,23 @@ def _refuse_stray(path: Path, sheet: str) -> None:
 @contextmanager
 def _library(path: Path) -> Iterator[None]:
     """The workbook library at work. What it raises becomes a SourceError, even where it breaks down over damage that it does not
-    expect; what it writes to the terminal then is left out."""
+    expect."""
     import python_calamine as calamine
 
-    with tempfile.TemporaryFile() as said:
-        kept = _redirected(said.fileno())
-        try:
-            yield
-        except (calamine.WorksheetNotFound, KerfmarkError):
+    try:
+        yield
+    except (calamine.WorksheetNotFound, KerfmarkError):
+        raise
+    except BaseException as error:
+        broken = type(error).__name__ == "PanicException"           # which is no Exception
+        if not broken and not isinstance(error, (calamine.CalamineError, OSError)):
             raise
-        except BaseException as error:
-            broken = type(error).__name__ == "PanicException"       # which is no Exception
-            if not broken and not isinstance(error, (calamine.CalamineError, OSError)):
-                raise
-            said.truncate(0)
-            raise _damaged(path, "it is damaged or cut off" if broken else str(error)) from error
-        finally:
-            if kept is not None:
-                os.dup2(kept, 2)
-                os.close(kept)
-                said.seek(0)
-                os.write(2, said.read())                # of others, meanwhile
+        raise _damaged(path, "it is damaged or cut off" if broken else str(error)) from error
 
 
 def _damaged(path: Path, why: str) -> SourceError:
     return SourceError("the workbook cannot be read", code="source.damaged", origin=Origin(path.name), why=why,
                        next="open it in a spreadsheet program and save it again")
-
-
-def _redirected(to: int) -> int | None:
-    """Lets what is written to the terminal as an error go to a file. Gives what is needed to undo it, None where there is none."""
-    try:
-        kept = os.dup(2)
-    except OSError:
-        return None
-    os.dup2(to, 2)
-    return kept
 
 
 def sheets(path: Path, reading: Reading = Reading()) -> list[SheetSource]:  # noqa: B008  (frozen)
