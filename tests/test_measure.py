@@ -7,6 +7,7 @@ import datetime as dt
 import gzip
 import io
 import lzma
+import os
 import subprocess
 import sys
 import zipfile
@@ -98,8 +99,9 @@ def test_each_member_of_an_archive_is_a_source(kerfmark: Runner, tmp_path: Path)
 
 def test_standard_input_is_a_source(tmp_path: Path) -> None:
     done = subprocess.run([sys.executable, "-m", "kerfmark", "measure", "-"], input=flat_visits().encode(), cwd=tmp_path,
-                          capture_output=True, check=True)
+                          capture_output=True, check=True, env=os.environ | {"TMPDIR": str(tmp_path)})
     assert b"standard input  240 rows, 9 columns" in done.stdout
+    assert not list(tmp_path.iterdir())                 # what was kept of it is gone
 
 
 def test_a_folder_is_all_that_can_be_read_in_it(kerfmark: Runner, tmp_path: Path) -> None:

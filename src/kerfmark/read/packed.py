@@ -11,15 +11,15 @@ import io
 import lzma
 import shutil
 import sys
-import tempfile
 import zipfile
 import zlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import BinaryIO, cast
+from typing import IO, Any, BinaryIO, cast
 
 from kerfmark.errors import Origin, SourceError
+from kerfmark.memory import disk_told, unnamed
 
 MOST_UNPACKED = 1 << 36
 """Bytes (64 GB) that a packed file may unpack to."""
@@ -78,6 +78,22 @@ class _Limited(io.RawIOBase):
     def close(self) -> None:
         self._inner.close()
         super().close()
+
+
+class _Again(io.RawIOBase):
+    """A file that is open, read from its start, whoever else reads it."""
+
+    def __init__(self, file: IO[bytes]) -> None:
+        self._file, self._at = file, 0
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, room: Any) -> int:
+        self._file.seek(self._at)
+        read = self._file.readinto(room)                # type: ignore[attr-defined]
+        self._at += read
+        return int(read)
 
 
 def text_files(path: Path, limit: int | None = None) -> list[Bytes]:
@@ -140,11 +156,9 @@ def _not_an_archive(path: Path, why: str) -> SourceError:
 
 
 def _standard_input() -> Bytes:
-    """Standard input, kept in a temporary file because it is looked at more than once."""
-    with tempfile.NamedTemporaryFile(prefix="kerfmark-", suffix=".txt", delete=False) as kept:
+    """Standard input, kept in a file without a name because it is looked at more than once; it is gone when the program ends."""
+    kept = unnamed()
+    with disk_told():
         shutil.copyfileobj(sys.stdin.buffer, kept)
-    path = Path(kept.name)
-    import atexit
-
-    atexit.register(path.unlink, missing_ok=True)
-    return Bytes(Path("-"), "", lambda: path.open("rb"))
+        kept.flush()
+    return Bytes(Path("-"), "", lambda: io.BufferedReader(_Again(kept)))

@@ -11,7 +11,8 @@ import glob
 import os
 import re
 import sqlite3
-from collections.abc import Mapping, Sequence
+import threading
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -48,6 +49,10 @@ def stored(values: pa.Array) -> pa.Array:
         texts = pc.cast(values, pa.string())            # Arrow's own way to a float would make 0.3 0.30000000000000004
         return texts if kind.precision > LARGEST_EXACT else pc.cast(texts, pa.float64())
     return values
+
+
+_EVERY = .5
+"""Seconds between two times that the disk is asked to take over what was written."""
 
 
 class NewFile:
@@ -149,7 +154,8 @@ class NewFile:
         import adbc_driver_sqlite.dbapi as driver
 
         with translated(self.target):
-            with driver.connect(str(self.path), autocommit=True) as connection, connection.cursor() as cursor:
+            with (_written_out(self.path), driver.connect(str(self.path), autocommit=True) as connection,
+                  connection.cursor() as cursor):
                 for pragma in (*FAST, *_SORTING, f"mmap_size={memory.share(10**9, .25)}"):
                     cursor.execute(f"PRAGMA {pragma}")
                 for statement in (*self._statements.indexes, *self._statements.views):
@@ -197,6 +203,27 @@ class NewFile:
         except OSError as error:
             raise TargetError("the database cannot be written there", code="target.unwritable",
                               origin=Origin(str(self.target)), why=str(error.strerror)) from error
+
+
+@contextlib.contextmanager
+def _written_out(path: Path) -> Iterator[None]:
+    """Has the disk take over what was written so far, while the processor works on: it will be waited for before the file gets its
+    name, and is then done."""
+    over = threading.Event()
+
+    def write() -> None:
+        with contextlib.suppress(OSError), path.open("rb+") as file:
+            while not over.is_set():
+                os.fsync(file.fileno())
+                over.wait(_EVERY)
+
+    thread = threading.Thread(target=write, daemon=True)
+    thread.start()
+    try:
+        yield
+    finally:
+        over.set()
+        thread.join()
 
 
 def _only_filled(path: Path) -> bool:
