@@ -2,14 +2,15 @@
 
     python bench/run.py [--rows 2000000] [--times 3] [--quick] [--folder /tmp/kerfmark-bench]
 
-Prints wall and CPU seconds and peak memory of whole processes (the median of several runs, taken in turn), and the
-ratios. The shell loads the file as one table without types, keys, links or indexes. Needs the program `sqlite3`.
+Prints wall and CPU seconds and peak memory of whole processes (the median of several runs, each round in another order), and
+the ratios. The shell loads the file as one table without types, keys, links or indexes. Needs the program `sqlite3`.
 """
 
 from __future__ import annotations
 
 import argparse
 import os
+import random
 import shutil
 import statistics
 import subprocess
@@ -102,8 +103,9 @@ def main() -> None:
         while file.read(1 << 20):
             pass
     runs: dict[str, list[Figures]] = {name: [] for name in jobs}
-    for _ in range(args.times):
-        for name, (command, prepare) in jobs.items():
+    for at in range(args.times):
+        for name in random.Random(at).sample(list(jobs), len(jobs)):        # what ran before leaves its mark on the machine
+            command, prepare = jobs[name]
             runs[name].append(measure(command, prepare))
     middle = {name: [statistics.median(f) for f in zip(*some, strict=True)] for name, some in runs.items()}
     base = middle["engine's shell, flat"]

@@ -18,9 +18,10 @@ from kerfmark.errors import DataRefused, KerfmarkError
 from kerfmark.memory import half, limited
 
 # For libraries that are loaded later. Nothing here multiplies matrices, and the threads for it wait busily; and what one batch
-# gave back serves the next one, unless it is given back to the system at once.
+# gave back serves the next one, unless it is given back to the system at once. Nothing is plugged into the models of layouts.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 os.environ.setdefault("MIMALLOC_PURGE_DELAY", "1000")
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 
 DONE, REFUSED, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
 
