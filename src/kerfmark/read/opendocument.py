@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 import zipfile
+from functools import lru_cache
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -23,25 +24,28 @@ _STEP = 1 << 20
 
 def errors_in_ods(path: Path, sheet: str) -> list[tuple[int, int, str]]:
     """The cells of a sheet that hold an error, as (row from 1, column from 0, error)."""
+    return _in_all_sheets(path, path.stat().st_mtime_ns).get(sheet, [])
+
+
+@lru_cache(4)
+def _in_all_sheets(path: Path, changed: int) -> dict[str, list[tuple[int, int, str]]]:
+    """The same of all sheets, which are one document, in a file as it was when it was last changed."""
+    out: dict[str, list[tuple[int, int, str]]] = {}
     with zipfile.ZipFile(path) as archive:
         if not _may_hold_one(archive):                  # going through the document takes much longer than the library's reading
-            return []
+            return out
         with archive.open("content.xml") as content:
-            out: list[tuple[int, int, str]] = []
-            row, here = 0, False
+            row, here = 0, ""
             for event, element in ElementTree.iterparse(content, ("start", "end")):
                 if element.tag == f"{_TABLE}table":
-                    if here and event == "end":
-                        break
-                    row, here = 0, event == "start" and element.get(f"{_TABLE}name") == sheet
+                    row, here = 0, element.get(f"{_TABLE}name") or ""
                 elif element.tag == f"{_TABLE}table-row" and event == "end":
                     times = int(element.get(f"{_TABLE}number-rows-repeated") or 1)
-                    if here and (mine := _errors_in(element)):
-                        out += [(row + 1 + i, column, said) for i in range(min(times, MOST)) for column, said in mine]
+                    found = out.setdefault(here, [])
+                    if len(found) < MOST and (mine := _errors_in(element)):
+                        found += [(row + 1 + i, column, said) for i in range(min(times, MOST)) for column, said in mine]
                     row += times
                     element.clear()
-                    if len(out) > MOST:
-                        break
     return out
 
 

@@ -86,8 +86,11 @@ def errors_in_xls(path: Path, sheet: str) -> list[tuple[int, int, str]]:
     with olefile.OleFileIO(str(path)) as parts:
         data = parts.openstream("Workbook").read()
     out: list[tuple[int, int, str]] = []
-    depth, at = 0, _begin(data, sheet) if _PERHAPS_XLS.search(data) else len(data)
-    while at + 4 <= len(data) and len(out) <= MOST:
+    at, end = _extent(data, sheet)
+    depth = 0
+    if not _PERHAPS_XLS.search(data, at, end):
+        return out
+    while at + 4 <= end and len(out) <= MOST:
         kind, size = struct.unpack_from("<HH", data, at)
         at += 4
         if kind == _BEGIN:                              # a chart within the sheet begins in the same way
@@ -104,8 +107,9 @@ def errors_in_xls(path: Path, sheet: str) -> list[tuple[int, int, str]]:
     return out
 
 
-def _begin(data: bytes, sheet: str) -> int:
-    """Where the records of a sheet begin; the end of everything where it is not found."""
+def _extent(data: bytes, sheet: str) -> tuple[int, int]:
+    """Where the records of a sheet begin and end; nowhere where it is not found."""
+    begins: dict[str, int] = {}
     at = 0
     while at + 4 <= len(data):
         kind, size = struct.unpack_from("<HH", data, at)
@@ -113,12 +117,12 @@ def _begin(data: bytes, sheet: str) -> int:
         if kind == _BOUND_SHEET:
             begin, length, wide = *struct.unpack_from("<I", data, at), data[at + 6], data[at + 7] & 1
             name = data[at + 8:at + 8 + (2 * length if wide else length)].decode("utf-16-le" if wide else "latin-1")
-            if name == sheet:
-                return int(begin)
+            begins[name] = int(begin)
         elif kind == _END:
             break
         at += size
-    return len(data)
+    begin = begins.get(sheet, len(data))
+    return begin, min((other for other in begins.values() if other > begin), default=len(data))
 
 
 def _said(code: int) -> str:

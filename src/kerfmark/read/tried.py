@@ -7,6 +7,7 @@ from __future__ import annotations
 import contextlib
 import subprocess
 import sys
+from functools import lru_cache
 from pathlib import Path
 
 BINARY = frozenset({".xls", ".xlsb"})
@@ -32,7 +33,13 @@ for name in book.sheet_names:
 
 def breaks_down(path: Path) -> bool:
     """Whether opening a workbook ends the process that does it, or does not end. What it raises will be raised again."""
-    size = path.stat().st_size
+    there = path.stat()
+    return _tried(path, there.st_size, there.st_mtime_ns)
+
+
+@lru_cache(16)
+def _tried(path: Path, size: int, changed: int) -> bool:
+    """The same for a file as it was when it was last changed."""
     with contextlib.suppress(OSError):                  # where no process can be started, nothing is known
         try:
             done = subprocess.run([sys.executable, "-I", "-c", _TRY, str(path), str(ROOM + 200 * size)], check=False,
