@@ -193,6 +193,17 @@ def test_dates_of_both_epochs_are_the_same_day(tmp_path: Path) -> None:
         assert rows_of(open_path(tmp_path / "e.xlsx")[0]) == [["2025-03-04", "1"]]
 
 
+def test_a_number_of_a_workbook_is_no_thousands_though_its_text_could_be(tmp_path: Path) -> None:
+    wb = openpyxl.Workbook()
+    for row in (["hive", "kg"], ["H1", 1.125], ["H2", 3], ["H3", 12.375]):
+        wb.active.append(row)
+    wb.save(tmp_path / "w.xlsx")
+    (tmp_path / "w.csv").write_text("hive;kg\nH1;1.125\nH2;3\nH3;12.375\n", encoding="utf-8")
+    found = [measure([tmp_path / name]).sources[0] for name in ("w.xlsx", "w.csv")]
+    assert [s.columns[1].type for s in found] == ["decimal(5,3) 0.###", "text"]
+    assert [f.what.split(":")[0] for f in found[1].findings] == ["numbers in which the point may mark thousands or decimals"]
+
+
 # records
 
 NESTED = [{"id": i, "kg": "@@", "calm": i % 2 == 0, "keeper": {"name": f'K "{i}"', "phone": None},

@@ -77,6 +77,12 @@ def test_marked_thousands_stay_text_and_the_types_that_are_told_fit(texts: list[
         assert to_text(to_typed(pa.array(texts), type_), type_).to_pylist() == texts
 
 
+def test_numbers_that_a_reader_spelled_have_no_thousands_marked_with_a_point() -> None:
+    texts = pa.array(["1.234", "999", "12.501"])
+    assert str(recognise(texts, spelled=True).type) == "decimal(6,3) 0.###"
+    assert recognise(pa.array(["1,234", "999"]), spelled=True).type.kind == "text"
+
+
 @pytest.mark.parametrize(("texts", "expected"), [
     (["0,125", "1,234"], "decimal(4,3) 0,000"), (["1234,567", "1,234"], "decimal(7,3) 0,000"),
     (["1.234", "12.500"], "decimal(5,3)"),

@@ -33,12 +33,14 @@ class EncodedColumn:
     """One column: `values` are its distinct texts without blanks, `codes` (int32, one per row) point into them.
 
     A blank cell has the code -1. `blank_as` lists the spellings, other than nothing at all, that were taken as blank.
+    `spelled` says that numbers were spelled when they were read (see `Source.spells_numbers`).
     """
 
     header: str
     values: pa.StringArray
     codes: np.ndarray
     blank_as: tuple[str, ...] = ()
+    spelled: bool = False
     _typed: tuple[ColumnType, pa.Array] | None = field(default=None, repr=False)
 
     @property
@@ -76,7 +78,7 @@ class EncodedColumn:
         gone = tuple(self.values.filter(where).to_pylist())
         values = memory.gathered((self.values.slice(s, memory.ROWS).filter(pa.array(~drop[s:s + memory.ROWS]))
                                   for s in memory.at_a_time(len(drop))), pa.string())
-        return EncodedColumn(self.header, values, gather(moved, self.codes), self.blank_as + gone)
+        return EncodedColumn(self.header, values, gather(moved, self.codes), self.blank_as + gone, self.spelled)
 
     def renumbered(self, texts: pa.StringArray, codes: np.ndarray) -> EncodedColumn:
         """A column of the same header in which every code has the text at its place: equal texts become one, null a blank, and
@@ -84,7 +86,7 @@ class EncodedColumn:
         encoded = texts.dictionary_encode()
         where = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
         values, new = in_order(encoded.dictionary, gather(np.append(where, -1).astype(np.int32), codes))
-        return EncodedColumn(self.header, values, new, self.blank_as)
+        return EncodedColumn(self.header, values, new, self.blank_as, self.spelled)
 
 
 def in_order(values: pa.Array, codes: np.ndarray) -> tuple[pa.Array, np.ndarray]:
@@ -180,6 +182,8 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
 def _without_skipped(encoded: EncodedSource) -> EncodedSource:
     """A source without the rows that are to be skipped."""
     source, rows = encoded.source, encoded.rows
+    for column in encoded.columns:
+        column.spelled = source.spells_numbers
     parts = parts_of(source)
     if not any(p.skip_rows for p in parts):
         return encoded

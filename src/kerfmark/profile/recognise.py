@@ -24,7 +24,7 @@ BOOLEANS = (("yes", "no"), ("y", "n"), ("true", "false"), ("t", "f"), ("ja", "ne
             ("sí", "no"), ("on", "off"), ("x", "-"))
 MOST_DIGITS = 18
 _GROUPING = (".", ",", "'", "\u2019", " ", "\u00a0", "\u202f")
-"""What may stand between groups of three digits."""
+"""What may stand between groups of three digits; the point first."""
 _FINER = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]+)?)?(Z| ?[+-][0-9]{2}(:?[0-9]{2})?)?$"
 _SIGNED = re.compile(r"(?P<before>[£$€¥][ \u00a0]?)?-?[0-9][^£$€¥%‰]*?(?P<behind>[ \u00a0]?[£$€¥%‰])?$")
 _REAL = r"^-?([0-9]+(\.[0-9]+)?|[0-9]+\.[0-9]+[eE][-+]?[0-9]+|[0-9]+[eE][-+][0-9]+)$"
@@ -39,19 +39,19 @@ class Recognised:
     note: str = ""
 
 
-def recognise(values: pa.StringArray) -> Recognised:
-    """The type of a column with these distinct texts."""
+def recognise(values: pa.StringArray, *, spelled: bool = False) -> Recognised:
+    """The type of a column with these distinct texts; `spelled` where a point in a number is known to be that of a decimal."""
     if not len(values):
         return Recognised(TEXT, "the column is blank throughout")
     lengths = pc.utf8_length(values)
     if pc.max(lengths).as_py() > 60:
         return Recognised(TEXT)
-    return _boolean(values) or _number(values) or _moment(values) or Recognised(TEXT)
+    return _boolean(values) or _number(values, spelled) or _moment(values) or Recognised(TEXT)
 
 
 def recognise_column(column: EncodedColumn) -> Recognised:
     """The type of an encoded column."""
-    return Recognised(column.known_type) if column.known_type else recognise(column.values)
+    return Recognised(column.known_type) if column.known_type else recognise(column.values, spelled=column.spelled)
 
 
 def settle(column: EncodedColumn) -> Recognised:
@@ -98,8 +98,8 @@ def blank_spellings(columns: list[EncodedColumn]) -> list[str]:
         if column.known_type is not None:               # nothing but numbers
             continue
         here = pc.filter(column.values, pc.is_in(column.values, value_set=known)).to_pylist()
-        if (here and len(column.values) > len(here) and recognise(column.values).type == TEXT
-                and recognise(column.without(here).values).type != TEXT):
+        if (here and len(column.values) > len(here) and recognise_column(column).type == TEXT
+                and recognise_column(column.without(here)).type != TEXT):
             found.update(here)
     return sorted(found)
 
@@ -115,7 +115,7 @@ def _boolean(values: pa.StringArray) -> Recognised | None:
     return None
 
 
-def _number(values: pa.StringArray) -> Recognised | None:
+def _number(values: pa.StringArray, spelled: bool) -> Recognised | None:
     first = pc.utf8_slice_codeunits(values.slice(0, 200), 0, 1)
     if not pc.all(pc.is_in(first, value_set=pa.array(list("-0123456789£$€¥")))).as_py():
         return None
@@ -127,7 +127,7 @@ def _number(values: pa.StringArray) -> Recognised | None:
             return Recognised(TEXT, "digits with leading zeros: a code, kept as text" if zeros else
                               "numbers that would not be spelled the same again: kept as text")
         return Recognised(INTEGER)
-    if marked := _grouped(values) or _with_a_sign(values):
+    if marked := _grouped(values, spelled) or _with_a_sign(values):
         return marked
     for mark in ".,":
         found = pc.extract_regex(values, r"^-?(?P<whole>0|[1-9][0-9]*)(?:" + "\\" + mark + r"(?P<places>[0-9]+))?$")
@@ -149,10 +149,10 @@ def _number(values: pa.StringArray) -> Recognised | None:
     return None
 
 
-def _grouped(values: pa.StringArray) -> Recognised | None:
+def _grouped(values: pa.StringArray, spelled: bool) -> Recognised | None:
     """Numbers whose digits may stand in groups of three: they stay text, and what to say for numbers is told. None for others, and
     for those with a point before three digits in every value, which are taken for decimals."""
-    for mark in _GROUPING:
+    for mark in _GROUPING[spelled:]:
         points = "." if mark == "," else "," if mark == "." else ".,"
         shape = rf"^-?(?P<whole>0|[1-9][0-9]{{0,2}}(?:[{mark}][0-9]{{3}})*)(?:(?P<point>[{points}])(?P<places>[0-9]+))?$"
         if not pc.all(pc.match_substring_regex(values.slice(0, 200), shape)).as_py() or not pc.any(
@@ -263,7 +263,7 @@ def mostly(column: EncodedColumn) -> tuple[ColumnType, tuple[str, ...], int] | N
     shapes = pc.replace_substring_regex(values, "[0-9]", "0")
     usual = pc.mode(pc.binary_length(shapes))[0]["mode"].as_py()
     likely = values.filter(pc.and_(pc.equal(pc.binary_length(values), usual), pa.array(digits)))
-    candidates = {recognise(likely.slice(0, 200)).type, recognise(values.filter(pa.array(digits)).slice(0, 200)).type}
+    candidates = {recognise(some.slice(0, 200), spelled=column.spelled).type for some in (likely, values.filter(pa.array(digits)))}
     candidates |= {ColumnType("date", form=f) for f in CANDIDATES["date"]
                    if pc.all(pc.match_substring_regex(likely.slice(0, 50), pattern(f))).as_py()} if len(likely) else set()
     best: tuple[ColumnType, tuple[str, ...], int] | None = None

@@ -37,6 +37,7 @@ class AlikeSources:
         self.skip_rows: tuple[str, ...] = ()
         self.remarks: list[Remark] = []
         self.fingerprint, self.size, self.skipped = "", 0, 0
+        self.spells_numbers = all(p.spells_numbers for p in parts)
         self._starts: list[int] = []
 
     def lack(self, headers: Collection[str]) -> None:

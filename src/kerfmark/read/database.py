@@ -46,6 +46,8 @@ def tables(location: str, reading: Reading = Reading()) -> list[TableSource]:  #
 class TableSource:
     """A table or a query of a database (see `read.source.Source`)."""
 
+    spells_numbers = True
+
     def __init__(self, location: str, *, table: str = "", query: str = "", name: str | None = None) -> None:
         self._secret, self.location = location, _without_password(location)
         self._table, self._query = table, query

@@ -66,6 +66,8 @@ _NOTHING = np.empty(0, np.int64)
 class DelimitedSource:
     """A delimited text file (see `read.source.Source`)."""
 
+    spells_numbers = False
+
     def __init__(self, source: Bytes | Path, dialect: Dialect | None = None, name: str | None = None) -> None:
         self.bytes = text_files(source)[0] if isinstance(source, Path) else source
         self.location, self.name = str(self.bytes.path), name or self.bytes.stem

@@ -33,7 +33,7 @@ class MendedSource:
         self.name, self.location, self.how = part.name, part.location, f"{part.how}, rows that were set aside"
         self._kept = [i for i, h in enumerate(part.headers) if h not in EXTRA]
         self.headers = tuple(part.headers[i] for i in self._kept)
-        self.skip_rows = part.skip_rows
+        self.skip_rows, self.spells_numbers = part.skip_rows, part.spells_numbers
 
     @property
     def fingerprint(self) -> str:

@@ -54,6 +54,8 @@ class _Column:
 class NestedSource:
     """The records of a file, or of one list in them (see `read.source.Source`). `list_` is the way to the list."""
 
+    spells_numbers = True
+
     def __init__(self, records: Records, name: str, list_: tuple[tuple[str, ...], ...] = (), *, bare: bool = False) -> None:
         self._records, self.name, self._lists, self._bare = records, name, list_, bare
         self.location = str(records.path)

@@ -115,6 +115,8 @@ class Source(Protocol):
     skip_rows: tuple[str, ...]
     """Rows that are no data: `2`, `-1` for the last one, `40-60`."""
     remarks: list[Remark]
+    spells_numbers: bool
+    """Whether its numbers are none of its texts, but spelled when it is read: a point in them is that of a decimal."""
 
     def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True) -> Iterator[Piece]:
         """Applies `work` to every batch in worker threads and yields the results in the order of the file.

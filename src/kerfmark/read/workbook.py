@@ -159,6 +159,8 @@ def sheets(path: Path, reading: Reading = Reading()) -> list[SheetSource]:  # no
 class SheetSource:
     """A sheet of a workbook, or a part of one (see `read.source.Source`)."""
 
+    spells_numbers = True
+
     def __init__(self, path: Path, sheet: str, reading: Reading = Reading(), *, name: str | None = None,  # noqa: B008  (frozen)
                  book: Any = None, hidden: bool = False) -> None:
         import python_calamine as calamine

@@ -261,7 +261,7 @@ class _Writer:
     def _common_type(self, members: Sequence[int]) -> ColumnType:
         """The one type that all columns of a meaning have, or text."""
         values = pa.concat_arrays([self.encoded.columns[c].values for c in members]).unique()
-        return recognise(values).type if len(values) else TEXT
+        return recognise(values, spelled=self.encoded.columns[members[0]].spelled).type if len(values) else TEXT
 
     def _list(self, c: int, separator: str) -> None:
         """A table with the distinct parts of a column's cells, and one that says which record has which."""
