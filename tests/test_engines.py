@@ -89,3 +89,20 @@ def test_what_a_server_has_no_room_for_is_told(db: Target, write: Write, kerfmar
     done = kerfmark("cut", "l.toml", "--into", db, code=2 if db.engine == "PostgreSQL" else 1).err
     assert "longer than an index of the server takes" in done or ("refuses rows of long" in done and "truncated" in done)
     assert db.tables() == []
+
+
+def test_every_form_comes_out_as_it_came_in(db: Target, write: Write, kerfmark: Runner, tmp_path: Path) -> None:
+    text = ('no,at,iso,day,clock,count,kg\n1,3/14/2025 2:05 PM,2025-01-18T04:15:00Z,13.04.25,10:30 PM,"1,234","1.234,50"\n'
+            '2,4/5/2025 12:00 AM,2025-02-01T00:00:00Z,01.02.99,12:15 AM,"2,500,000","0,25"\n'
+            '3,4/5/2025 12:30 PM,2025-02-01T10:00:00Z,02.03.69,09:05 AM,7,"10,00"\n')
+    write("forms.csv", text)
+    write("l.toml", 'kerfmark = 1\n[sources.forms]\nfile = "forms.csv"\n[tables.form]\neach_row = true\nknown_by = ["no"]\n'
+          '[tables.form.columns]\nno = "no"\nat = {header = "at", type = "timestamp M/D/YYYY h:mm AM"}\n'
+          'iso = {header = "iso", type = "timestamp YYYY-MM-DDThh:mm:ssZ"}\nday = {header = "day", type = "date DD.MM.YY"}\n'
+          'clock = {header = "clock", type = "time hh:mm AM"}\ncount = {header = "count", type = "integer 0,000"}\n'
+          'kg = {header = "kg", type = "decimal(7,2) 0.000,00"}\n')
+    kerfmark("cut", "l.toml", "--into", db)
+    assert kerfmark("prove", db, "--json").json["holds"]
+    assert db.ask('SELECT "count", no FROM form ORDER BY no') == [(1234, "1"), (2500000, "2"), (7, "3")]
+    kerfmark("export", db, "--flat", "forms", "-o", "back.csv")
+    assert (tmp_path / "back.csv").read_text() == text
