@@ -155,3 +155,12 @@ def test_help_lists_every_command_in_the_order_of_the_work(kerfmark: Runner) -> 
     for command in ("measure", "mark", "check", "cut", "add", "show", "draw", "prove", "loads", "undo", "refresh", "trace",
                     "export", "demo"):
         assert kerfmark(command, "--help").out.count(f"\n  kerfmark {command}") >= 2
+
+
+@pytest.mark.skipif(os.name != "posix", reason="streams are closed by a shell of Unix")
+@pytest.mark.parametrize(("file", "closed", "code"), [("none.csv", "2>&-", 2), ("there.csv", "2>&-", 0), ("there.csv", ">&-", 0)])
+def test_a_closed_stream_changes_nothing(file: str, closed: str, code: int, tmp_path: Path) -> None:
+    (tmp_path / "there.csv").write_text("a,b\n1,2\n", encoding="utf-8")
+    done = subprocess.run(f"'{sys.executable}' -m kerfmark measure {file} {closed}", shell=True, cwd=tmp_path, check=False,
+                          stdin=subprocess.DEVNULL)
+    assert done.returncode == code

@@ -130,6 +130,9 @@ def _within_memory(args: argparse.Namespace) -> contextlib.AbstractContextManage
 def run() -> NoReturn:
     """The program. What is done is done: an interrupt while it ends changes nothing, so it is not heard any more, and the
     interpreter need not take itself apart, which takes a tenth of a second."""
+    for name in ("stdout", "stderr"):                   # one that was closed takes what is said all the same
+        if getattr(sys, name) is None:
+            setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: SIM115, PTH123  (until the end)
     code = main()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     with contextlib.suppress(OSError):                  # the reader of our output left
