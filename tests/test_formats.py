@@ -376,6 +376,23 @@ def test_one_bad_date_does_not_make_a_text_column_in_silence(write: Write, kerfm
     assert 'row 302, column "day"' in told and "31.02.2025" in told and "kerfmark mark d.csv -o d.layout.toml" in told
 
 
+def test_several_forms_of_dates_are_told_wherever_they_begin_and_one_that_covers_all_is_not(write: Write) -> None:
+    days = [f"{d}.{m}.{y}" for y in range(2001, 2005) for m in range(10, 13) for d in range(10, 29)]
+    days += [f"2025-0{n}-01" for n in range(1, 10)]
+    late = write("late.csv", "day;no\n" + "".join(f"{d};{i}\n" for i, d in enumerate(days)))
+    assert "doubtful day holds dates in several forms: YYYY-MM-DD, DD.MM.YYYY []" in findings_of(late)
+    covered = write("covered.csv", "day;no\n1/2/2025;1\n10/11/2025;2\n3/12/2025;3\n")
+    assert not any("several forms" in f for f in findings_of(covered))
+
+
+def test_what_is_the_same_in_every_row_is_told_and_a_mark_is_not(write: Write) -> None:
+    rows = [f"{i};{'DE' if i else ''};{'x' if i < 9 else ''};A\n" for i in range(40)]
+    path = write("same.csv", "no;land;mark;two\n" + "".join(rows))
+    said = [f for f in findings_of(path) if " is " in f and "row" in f]
+    assert said == ['odd land is "DE" in every row that is not blank there []', 'odd two is "A" in every row []']
+    assert findings_of(write("pair.csv", "no;land\n1;DE\n2;DE\n")) == ['odd land is "DE" in every row []']
+
+
 def test_the_other_findings(write: Write) -> None:
     lines = [f"{i},{'01.02.2025' if i % 2 else '2025-02-13'},x,{i}" for i in range(30)]
     told = findings_of(write("o.csv", "no,day,select,no\n" + "\n".join(lines) + "\n"))

@@ -122,9 +122,10 @@ def _of_column(encoded: EncodedSource, column: EncodedColumn, told: ColumnDescri
                       everywhere, told.note, 0, (), "")
     if not len(column.values):
         return
-    if len(column.values) == 1 and encoded.rows > 2 and column.blanks <= max(1, encoded.rows // 100):      # else it is a mark
+    filled = encoded.rows - column.blanks
+    if len(column.values) == 1 and filled > 1 and column.blanks <= max(1, encoded.rows // 100):     # with more it is a mark
         every = "every row that is not blank there" if column.blanks else "every row"
-        yield Finding("odd", everywhere, f'is "{column.values[0].as_py()}" in {every}', encoded.rows - column.blanks, (), "")
+        yield Finding("odd", everywhere, f'is "{column.values[0].as_py()}" in {every}', filled, (), "")
     if told.type != "text":
         return
     spaced = pa.concat_arrays([some.filter(pc.not_equal(pc.utf8_trim_whitespace(some), some))
@@ -141,14 +142,15 @@ def _mixed_forms(column: EncodedColumn) -> list[str]:
     if not pc.all(pc.match_substring_regex(probe, r"^[0-9A-Za-z][0-9A-Za-z ,./-]{5,18}$")).as_py() or not pc.all(
             pc.match_substring_regex(probe, "[0-9]")).as_py():
         return []
-    return _forms_of(column.values) if _forms_of(probe) else []
+    forms = _forms_of(column.values) if _forms_of(probe) else []
+    if len(forms) > 1 and any(pc.all(pc.match_substring_regex(column.values, pattern(form))).as_py() for form in CANDIDATES["date"]):
+        return []                                       # one will do
+    return forms
 
 
 def _forms_of(values: pa.StringArray) -> list[str]:
     """The forms that all of some texts are dates in, each in one of them; none where one is no date."""
-    forms: list[str] = []
-    if any(pc.all(pc.match_substring_regex(values, pattern(form))).as_py() for form in CANDIDATES["date"]):
-        return forms                                    # one will do
+    forms = []
     for form in CANDIDATES["date"]:
         fits = pc.match_substring_regex(values, pattern(form))
         if pc.any(fits).as_py():

@@ -82,16 +82,16 @@ def errors_in_xlsx(path: Path, sheet: str) -> list[tuple[int, int, str]]:
     rest = b""
     with zipfile.ZipFile(path) as archive:
         [relation] = [s.get(_RELATION) or "" for s in _workbook(archive).iter(f"{_MAIN}sheet") if s.get("name") == sheet]
-        file = archive.open(part_of(archive, "xl/_rels/workbook.xml.rels", relation))
-        while some := file.read(_STEP):
-            data = rest + some
-            if b't="e"' in data:
-                for found in _ERROR.finditer(data):
-                    column = 0
-                    for letter in found[1]:
-                        column = column * 26 + letter - 64
-                    out[int(found[2]), column - 1] = found[3].decode()
-            rest = data[-_LONGEST_CELL:]
-            if len(out) > MOST:
-                break
+        with archive.open(part_of(archive, "xl/_rels/workbook.xml.rels", relation)) as file:
+            while some := file.read(_STEP):
+                data = rest + some
+                if b't="e"' in data:
+                    for found in _ERROR.finditer(data):
+                        column = 0
+                        for letter in found[1]:
+                            column = column * 26 + letter - 64
+                        out[int(found[2]), column - 1] = found[3].decode()
+                rest = data[-_LONGEST_CELL:]
+                if len(out) > MOST:
+                    break
     return [(row, column, said) for (row, column), said in sorted(out.items())]
