@@ -138,12 +138,12 @@ def _of_column(encoded: EncodedSource, column: EncodedColumn, told: ColumnDescri
 
 def _mixed_forms(column: EncodedColumn) -> list[str]:
     """The forms of the dates in a text column, if all its values are dates, each in one of several forms."""
-    probe = column.values.slice(0, 200)
+    values, probe = column.values, column.values.slice(0, 200)
     if not pc.all(pc.match_substring_regex(probe, r"^[0-9A-Za-z][0-9A-Za-z ,./-]{5,18}$")).as_py() or not pc.all(
             pc.match_substring_regex(probe, "[0-9]")).as_py():
         return []
-    forms = _forms_of(column.values) if _forms_of(probe) else []
-    if len(forms) > 1 and any(pc.all(pc.match_substring_regex(column.values, pattern(form))).as_py() for form in CANDIDATES["date"]):
+    forms = _forms_of(values) if _forms_of(probe) else []
+    if len(forms) > 1 and any(pc.all(pc.match_substring_regex(values, pattern(form))).as_py() for form in CANDIDATES["date"]):
         return []                                       # one will do
     return forms
 

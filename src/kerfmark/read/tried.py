@@ -42,7 +42,7 @@ def _tried(path: Path, size: int, changed: int) -> bool:
     """The same for a file as it was when it was last changed."""
     with contextlib.suppress(OSError):                  # where no process can be started, nothing is known
         try:
-            done = subprocess.run([sys.executable, "-I", "-c", _TRY, str(path), str(ROOM + 200 * size)], check=False,
+            done = subprocess.run([sys.executable, "-P", "-c", _TRY, str(path), str(ROOM + 200 * size)], check=False,
                                   stdin=subprocess.DEVNULL, capture_output=True, timeout=LONGEST * (1 + size / PACE))
         except subprocess.TimeoutExpired:
             return True
