@@ -37,7 +37,8 @@ if TYPE_CHECKING:
     from kerfmark.verbs.onto import OntoResult, mark_onto
     from kerfmark.verbs.prove import ProveResult, prove
     from kerfmark.verbs.show import RecordResult, ShowResult, show, show_record
-    from kerfmark.verbs.undo import RefreshResult, TraceResult, UndoResult, refresh, trace, undo
+    from kerfmark.verbs.trace import TraceResult, trace
+    from kerfmark.verbs.undo import UndoResult, undo
 
 _HOMES = {
     "Reading": "read.source", "Steering": "structure.steer",
@@ -47,7 +48,8 @@ _HOMES = {
     "picture": "verbs.draw", "limited": "memory", "Diagram": "layout.diagram",
     **dict.fromkeys(("export", "ExportResult", "Spelled"), "verbs.export"),
     "loads": "verbs.loads", "LoadsResult": "verbs.loads",
-    **dict.fromkeys(("undo", "UndoResult", "refresh", "RefreshResult", "trace", "TraceResult"), "verbs.undo"),
+    **dict.fromkeys(("undo", "UndoResult"), "verbs.undo"), **dict.fromkeys(("refresh", "RefreshResult"), "verbs.refresh"),
+    **dict.fromkeys(("trace", "TraceResult"), "verbs.trace"),
     "check": "verbs.check", "CheckResult": "verbs.check", "cut": "verbs.cut", "CutResult": "verbs.cut",
     "show": "verbs.show", "ShowResult": "verbs.show",
     "show_record": "verbs.show", "RecordResult": "verbs.show", "prove": "verbs.prove", "ProveResult": "verbs.prove",

@@ -17,6 +17,17 @@ import pyarrow.compute as pc
 
 from kerfmark.build.drafts import TableRows, Values
 from kerfmark.build.lookup import MOST_COMPARED, Found
+from kerfmark.build.policy import (
+    CREATED,
+    EXCEPTION,
+    MADE,
+    NAMED,
+    REFERRED,
+    SAID,
+    owner_of,
+    policy_of,
+    rule_of,
+)
 from kerfmark.build.tables import SourceTables
 from kerfmark.layout.model import Layout, TableSpec
 
@@ -24,12 +35,16 @@ from kerfmark.layout.model import Layout, TableSpec
 class Existing(Protocol):
     """What a database can be asked about the rows of its tables; rows are called by their numbers."""
 
-    def highest(self, table: str) -> int:
-        """The highest number of a row."""
+    def free(self, table: str, keys: Sequence[pa.Array] | int) -> np.ndarray:
+        """Numbers for new rows of a table: so many, or those with these natural keys."""
         ...
 
     def match(self, table: str, columns: Mapping[str, pa.Array]) -> np.ndarray:
         """The row with these values in some columns, for each of many; -1 for none."""
+        ...
+
+    def counts(self, table: str, columns: Mapping[str, pa.Array]) -> np.ndarray:
+        """How many rows have these values in some columns, for each of many."""
         ...
 
     def differing(self, table: str, rows: np.ndarray, columns: Mapping[str, pa.Array]) -> dict[str, np.ndarray]:
@@ -68,19 +83,63 @@ class TableCount:
     overwritten: int = 0
 
 
+@dataclass(frozen=True)
+class Saying:
+    """Records of a table that these rows say, by the numbers of their rows (ascending), and their part in them (`role`, see
+    `ledger.records`). `columns` are those of the database of which they say anything beside the natural key; None for all."""
+
+    table: str
+    rows: np.ndarray
+    role: str
+    columns: tuple[str, ...] | None = None
+
+
+@dataclass(frozen=True)
+class Known:
+    """Rows of a source whose records were there already: the records as read, the number of the row of each, and whether it says
+    something else that was not taken over."""
+
+    records: np.ndarray
+    rows: np.ndarray
+    different: np.ndarray
+
+
+@dataclass(frozen=True)
+class OtherwiseSaid:
+    """Cells of a source that say something else than the database, which keeps what it has: the header, the records as read, and
+    where the database has the value: a table (with the numbers of its rows), the column of it ("": parts of the records), and, for
+    a link, the table that it leads to."""
+
+    source: str
+    header: str
+    records: np.ndarray
+    table: str
+    column: str
+    rows: np.ndarray
+    to: str = ""
+
+
 @dataclass
 class Merged:
     """What is to be done to a database: new rows by table (columns as the engine stores them, in order), and updates.
 
-    `first` is the number of the first new row of a table; `known_rows` are, by source, the rows whose record was there already;
-    `said_in` tells the source, and the row of it (-1: only named elsewhere), that each new row comes from.
+    `numbers` are those of the new rows of a table; `kept` are values that differ from what is there, which stays, and
+    `kept_parts` the records of a table whose parts (in another table) differ and stay; `sayings` tell which records are said;
+    `known` are, by source, the rows whose record was there already (`own` those with a new one, where these are not numbered in the
+    order of the rows), and `otherwise` the cells that differ from what is kept; `said_in` tells the
+    source, and the row of it (-1: only named elsewhere), that each new row comes from.
     """
 
     counts: list[TableCount] = field(default_factory=list)
     new: dict[str, pa.Table] = field(default_factory=dict)
-    first: dict[str, int] = field(default_factory=dict)
+    numbers: dict[str, np.ndarray] = field(default_factory=dict)
     updates: list[Update] = field(default_factory=list)
-    known_rows: dict[str, np.ndarray] = field(default_factory=dict)
+    kept: list[Update] = field(default_factory=list)
+    kept_parts: dict[str, np.ndarray] = field(default_factory=dict)
+    sayings: list[Saying] = field(default_factory=list)
+    known: dict[str, Known] = field(default_factory=dict)
+    own: dict[str, Known] = field(default_factory=dict)
+    otherwise: list[OtherwiseSaid] = field(default_factory=list)
     said_in: dict[str, tuple[str, np.ndarray]] = field(default_factory=dict)
 
 
@@ -92,6 +151,7 @@ class Merger:
                  known: str, lacking: Mapping[str, set[str]]) -> None:
         self.layout, self.feeds, self.tables, self.found = layout, feeds, tables, found
         self.existing, self.stored, self.known, self.lacking = existing, stored, known, lacking
+        self.differs: dict[str, dict[str, np.ndarray]] = {}     # by table and column, which records say what is not taken over
         self.rows: dict[str, np.ndarray] = {}           # the number that each record has, or will have, in the database
         self.is_new: dict[str, np.ndarray] = {}
         self.keys: dict[str, dict[str, pa.Array]] = {}
@@ -108,11 +168,17 @@ class Merger:
             self._further(name)
         for name in order:
             self._new(name)
+        for name in order:
+            self._say(name)
+        for name in order:
+            self._known_rows(name)
+            if self.differs and self.tables[name].spec.each_row and self.tables[name].spec.source in self.feeds:
+                self._otherwise(name, name, np.arange(self.tables[name].rows), ())
         return self.out
 
-    def policy(self, spec: TableSpec) -> str:
+    def policy(self, name: str) -> str:
         """What becomes of a known record of a table."""
-        return spec.known or (self.known if self.known != "add" or spec.each_row else "") or "refuse"
+        return policy_of(self.layout, name, self.known)
 
     # -- which records are known
 
@@ -120,7 +186,7 @@ class Merger:
         table, spec = self.tables[name], self.tables[name].spec
         rows = np.full(table.rows, -1, np.int64)
         natural = () if isinstance(spec.key, str) else spec.key
-        again = spec.each_row and self.policy(spec) == "add" and spec.source in self.feeds
+        again = spec.each_row and self.policy(name) == "add" and spec.source in self.feeds
         for columns in dict.fromkeys([*spec.unique_sets, *([natural] if natural else [])]) if not again else ():
             filled = self._filled(table, columns)
             if columns != spec.known_by and spec.known_by:
@@ -132,9 +198,7 @@ class Merger:
         new = rows < 0
         creatable = self._creatable(name)
         new &= creatable
-        first = self.existing.highest(name) + 1
-        self.out.first[name] = first
-        rows[new] = first + np.arange(int(np.count_nonzero(new)))
+        rows[new] = self.existing.free(name, self._named_by(name, np.flatnonzero(new)))
         self.rows[name], self.is_new[name] = rows, new
         if self.layout.has_generated_key(name):
             self.keys[name] = {self.layout.key_of(name): pa.array(rows, mask=rows < 0)}
@@ -220,6 +284,14 @@ class Merger:
         feed.problem("unknown", " + ".join(target.by.values()), rows[rows >= 0], reason,
                      f'mend the cells, or say missing = "create" or "blank" in tables > {table.name} > links > {link}', target.to)
 
+    def _named_by(self, name: str, records: np.ndarray) -> list[pa.Array] | int:
+        """The natural keys of some records as they would stand in the database, where they are known by any; else how many they
+        are."""
+        columns = self.tables[name].spec.known_by
+        if not columns or not len(records):
+            return len(records)
+        return list(self._arrays(name, columns, records).values())
+
     # -- what known records would change
 
     def _compare(self, name: str) -> None:
@@ -229,34 +301,32 @@ class Merger:
         self.out.counts.append(count)
         if not len(known):
             return
-        policy = self.policy(self._owner(spec))
-        if spec.each_row and spec.source in self.feeds:
+        policy = self.policy(owner_of(self.layout, name))
+        if spec.each_row and spec.source in self.feeds and policy == "refuse":
             feed = self.feeds[spec.source]
             own = table.source_rows()[known]
             own = own[own >= 0]
-            if policy == "refuse" and len(own):
+            if len(own):
                 key = " + ".join(feed.key_headers(name)) or "key"
                 feed.problem("again", key, own, f"is in the database already, as a record of {name}",
                              "leave the row out, or say --known keep, fill or overwrite", name)
                 return
-            self.out.known_rows[spec.source] = feed.records(own)
-        columns = [c for c in (*spec.links, *spec.columns) if c not in spec.known_by and self._is_said(spec, c)]
+        columns = self._said_columns(name)
         arrays = self._arrays(name, columns, known)
         differs = self.existing.differing(name, self.rows[name][known], arrays)
-        if spec.part_of and policy == "keep":
-            return
         changed, filled, kept = (np.zeros(len(known), bool) for _ in range(3))
-        source_rows = table.source_rows()[known]
+        named = self._only_named(name)[known]
         for column in columns:
             for own_column in self.layout.stored_as(name, [column]):
                 there = differs[own_column]
-                there = there & ~((source_rows < 0) & arrays[own_column].is_null().to_numpy(zero_copy_only=False))
+                there = there & ~(named & arrays[own_column].is_null().to_numpy(zero_copy_only=False))
                 if not there.any():
                     continue
                 at = np.flatnonzero(there)
-                rule = self._rule(spec, column, policy)
-                if rule == "exceptions":
+                rule = rule_of(self.layout, name, column, self.known)
+                if rule == EXCEPTION:
                     self._exceptions(name, column, known[at])
+                    self._keep(name, own_column, known[at], arrays[own_column].take(pa.array(at)))
                     continue
                 if rule == "refuse":
                     self._differs(name, column, own_column, known[at])
@@ -265,11 +335,14 @@ class Merger:
                     texts = self.existing.texts(name, own_column, self.rows[name][known[at]].tolist())
                     blank = np.array([texts[r] == "" for r in self.rows[name][known[at]].tolist()], bool)
                     blank &= arrays[own_column].is_valid().to_numpy(zero_copy_only=False)[at]
-                    kept[at[~blank]] = True
+                    staying = at[~blank & arrays[own_column].is_valid().to_numpy(zero_copy_only=False)[at]]
+                    self._keep(name, own_column, known[at[~blank]], arrays[own_column].take(pa.array(at[~blank])), column)
+                    kept[staying] = True
                     at = at[blank]
                     filled[at] = True
                 elif rule == "keep":
                     kept[at] = True
+                    self._keep(name, own_column, known[at], arrays[own_column].take(pa.array(at)), column)
                     continue
                 else:
                     changed[at] = True
@@ -280,24 +353,32 @@ class Merger:
         count.overwritten = int(np.count_nonzero(changed))
         count.known -= int(np.count_nonzero(kept | filled | changed))
 
-    def _owner(self, spec: TableSpec) -> TableSpec:
-        """The table whose records decide what becomes of these: that of which they are part."""
-        return self._owner(self.layout.tables[spec.part_of]) if spec.part_of and not spec.known else spec
+    def _keep(self, name: str, own_column: str, records: np.ndarray, values: pa.Array, column: str = "") -> None:
+        """Notes that values which records say are not taken over. A `column` of the layout shows that in the rows, too."""
+        if not len(records):
+            return
+        self.out.kept.append(Update(name, own_column, self.rows[name][records], values))
+        if column:
+            flags = self.differs.setdefault(name, {}).setdefault(column, np.zeros(self.tables[name].rows, bool))
+            flags[records] = True
+
+    def _said_columns(self, name: str) -> list[str]:
+        """The columns and links of a table, beside its natural key, of which these files say anything."""
+        spec = self.tables[name].spec
+        return [c for c in (*spec.links, *spec.columns) if c not in spec.known_by and self._is_said(spec, c)]
+
+    def _only_named(self, name: str) -> np.ndarray:
+        """Which records of a table no row says itself: others only name them."""
+        table = self.tables[name]
+        if any(c.split for c in table.spec.columns.values()):
+            return np.zeros(table.rows, bool)
+        named: np.ndarray = table.source_rows() < 0
+        return named
 
     def _is_said(self, spec: TableSpec, column: str) -> bool:
         """Whether the file says anything in a column: not so for one that it may lack, and does."""
         headers = spec.columns[column].sources if column in spec.columns else ()
         return not headers or any(h not in self.lacking.get(spec.source, set()) for h in headers)
-
-    def _rule(self, spec: TableSpec, column: str, policy: str) -> str:
-        own = spec.columns.get(column)
-        if own is not None and own.usual:
-            return "exceptions"
-        if own is not None and own.conflicts != "refuse":
-            return "overwrite" if own.conflicts == "last" else "keep"
-        if spec.part_of and policy != "keep":
-            return "refuse"                             # the parts of a known record are not mended one by one
-        return policy
 
     def _rows_of(self, name: str, records: np.ndarray) -> tuple[SourceTables, np.ndarray, np.ndarray]:
         """The rows of a source that say something of some records of a table, and which record each is about."""
@@ -412,36 +493,177 @@ class Merger:
         new = np.flatnonzero(self.is_new[name])
         if spec.part_of:
             new = self._parts_to_add(name, new)
+            self.rows[name][new] = self.existing.free(name, self._named_by(name, new))
         for c in [] if not len(new) else [*spec.unique_sets, *(() if isinstance(spec.key, str) else (spec.key,))]:
             if c != spec.known_by:
                 self._taken(name, c, new)
         self._blank(name, new)
         columns: dict[str, pa.Array] = {}
         if self.layout.has_generated_key(name):
-            if spec.part_of:                            # some may not be added after all
-                self.rows[name][new] = self.out.first[name] + np.arange(len(new))
             columns[self.layout.key_of(name)] = pa.array(self.rows[name][new])
         columns |= self._arrays(name, [*spec.links, *spec.columns], new)
-        self.out.new[name] = pa.table(columns)
-        self.out.said_in[name] = spec.source, self.tables[name].source_rows()[new]
+        self.out.new[name], self.out.numbers[name] = pa.table(columns), self.rows[name][new]
+        rows = self.tables[name].source_rows()[new]
+        self.out.said_in[name] = spec.source, rows
+        if spec.each_row and spec.source in self.feeds and (np.diff(self.rows[name][new][rows >= 0]) < 0).any():
+            mine = np.flatnonzero(rows >= 0)
+            mine = mine[np.argsort(rows[mine], kind="stable")]
+            self.out.own[spec.source] = Known(self.feeds[spec.source].records(rows[mine]), self.rows[name][new][mine],
+                                              np.zeros(len(mine), bool))
         next(c for c in self.out.counts if c.name == name).added = len(new)
 
     def _parts_to_add(self, name: str, new: np.ndarray) -> np.ndarray:
-        """The new records of a part table whose owner is new as well; more parts of a known record are refused, or left."""
-        spec = self.tables[name].spec
-        owner = self.tables[name].columns[self.layout.owner_link(name)].codes
+        """The new records of a part table whose owner is new as well. Where a known record has other parts in the database, that
+        is refused, or the parts there are kept."""
+        table, spec = self.tables[name], self.tables[name].spec
+        link = self.layout.owner_link(name)
+        owner = table.columns[link].codes
         assert owner is not None
+        owners = self.tables[spec.part_of]
         with_new = self.is_new[spec.part_of][owner[new]]
         more = new[~with_new]
-        if len(more) and self.policy(self._owner(spec)) != "keep":
-            feed = self.feeds[spec.source]
-            header = next((h for c in spec.columns.values() for h in c.sources), "") or next(
-                (h for link in spec.links.values() for h in link.by.values()), "")
-            feed.problem("differs", header, np.unique(self.tables[name].source_rows()[more]),
+        self.is_new[name][more] = False
+        self.rows[name][more] = -1
+        kept: np.ndarray = new[with_new]
+        if spec.source not in self.feeds:
+            return kept
+        policy, feed = self.policy(owner_of(self.layout, name)), self.feeds[spec.source]
+        header = next((h for c in spec.columns.values() for h in c.sources), "") or next(
+            (h for link in spec.links.values() for h in link.by.values()), "")
+        known = np.flatnonzero((self.rows[spec.part_of] >= 0) & ~self.is_new[spec.part_of] & ~self._only_named(spec.part_of))
+        keys = {own: self.keys[spec.part_of][key].take(pa.array(known)) for own, key in self.layout.link_columns(name, link)}
+        here = np.bincount(owner[self.rows[name] >= 0], minlength=owners.rows)[known]
+        fewer = known[self.existing.counts(name, keys) > here] if len(known) else known
+        if policy == "keep" or (policy == "fill" and not len(more)):
+            different = np.union1d(owner[more], fewer)
+            if len(different):
+                self.out.kept_parts[name] = np.sort(self.rows[spec.part_of][different])
+                flags = self.differs.setdefault(spec.part_of, {}).setdefault(f"{name}.", np.zeros(owners.rows, bool))
+                flags[different] = True
+            return kept
+        if len(more):
+            feed.problem("differs", header, np.unique(table.source_rows()[more]),
                          f"says more of a known {spec.part_of} than the database: another {name}",
                          "leave the row out, or say --known keep", name)
-        kept: np.ndarray = new[with_new]
+        if len(fewer):
+            feed.problem("differs", header, np.unique(owners.source_rows()[fewer]),
+                         f"says less of a known {spec.part_of} than the database, which has more of {name}",
+                         "leave the row out, or say --known keep", name)
         return kept
+
+    # -- who says what
+
+    def _say(self, name: str) -> None:
+        """Notes which records of a table are said, and what of them."""
+        named, creatable = self._only_named(name), self._creatable(name)
+        rows, new = self.rows[name], self.is_new[name]
+        columns, said = self._said_columns(name), []
+        naming = {c for other, link, _ in self._links_to(name)
+                  for c in (*self.tables[other].spec.links[link].by, *self.tables[other].spec.links[link].repeats)}
+        pattern = np.zeros(len(rows), np.int64)
+        for column in columns:
+            codes = self.tables[name].columns[column].codes
+            assert codes is not None
+            said.append(~named | ((codes >= 0) if column in naming else False))
+            _, pattern = np.unique(pattern * 2 + said[-1], return_inverse=True)
+        whole = len(columns) == len([c for c in (*self.tables[name].spec.links, *self.tables[name].spec.columns)
+                                     if c not in self.tables[name].spec.known_by])
+        roles = np.where(new, np.where(named, CREATED, MADE), np.where(named, np.where(creatable, NAMED, REFERRED), SAID))
+        for role in np.unique(roles[rows >= 0]).tolist() if len(rows) else ():
+            for p in np.unique(pattern[(rows >= 0) & (roles == role)]).tolist():
+                mine = np.flatnonzero((rows >= 0) & (roles == role) & (pattern == p))
+                there = [c for c, s in zip(columns, said, strict=True) if s[mine[0]]]
+                all_ = whole and len(there) == len(columns)
+                self.out.sayings.append(Saying(name, np.unique(rows[mine]), role,
+                                               None if all_ else tuple(self.layout.stored_as(name, there))))
+
+    def _known_rows(self, name: str) -> None:
+        """Notes the rows of a source whose records were there already, and which of them say something else."""
+        table, spec = self.tables[name], self.tables[name].spec
+        if not spec.each_row or spec.source not in self.feeds:
+            return
+        source_rows = table.source_rows()
+        known = np.flatnonzero((self.rows[name] >= 0) & ~self.is_new[name] & (source_rows >= 0))
+        if not len(known):
+            return
+        known = known[np.argsort(source_rows[known], kind="stable")]
+        self.out.known[spec.source] = Known(self.feeds[spec.source].records(source_rows[known]), self.rows[name][known],
+                                            self._shown_otherwise(name, ())[known])
+
+    def _otherwise(self, base: str, name: str, reached: np.ndarray, on_the_way: tuple[str, ...], *,
+                   only: Mapping[str, str] | None = None) -> None:
+        """Notes the cells of rows that say something of a table which was not taken over; `reached` is the record of it for each
+        record of the `base`. With `only`, only these columns show in the rows, each under a header."""
+        table, feed = self.tables[name], self.feeds[self.tables[base].spec.source]
+        source_rows = self.tables[base].source_rows()
+
+        def note(header: str, at: np.ndarray, shown: np.ndarray, where: str, column: str, to: str = "") -> None:
+            order = np.argsort(source_rows[at], kind="stable")
+            self.out.otherwise.append(OtherwiseSaid(feed.name, header, feed.records(source_rows[at][order]), where, column,
+                                                    shown[order], to))
+
+        for column, flags in self.differs.get(name, {}).items():
+            at = np.flatnonzero(np.append(flags, False)[reached] & (source_rows >= 0))
+            if not len(at) or (only is not None and column not in only):
+                continue
+            numbers = self.rows[name][reached[at]]
+            if column.endswith("."):
+                for header in dict.fromkeys(h for c in self.layout.tables[column[:-1]].columns.values() for h in c.sources):
+                    note(header, at, numbers, name, "")
+                continue
+            link = table.spec.links.get(column)
+            own = self.layout.stored_as(name, [column])[0]
+            header = only[column] if only else feed.header_of(table, column)
+            note(header, at, numbers, name, own, link.to if link else "")
+        for link_name, target in table.spec.links.items() if only is None else ():
+            codes = table.columns[link_name].codes
+            if codes is None or target.to in (name, *on_the_way):
+                continue
+            self._otherwise(base, target.to, np.where(reached >= 0, np.append(codes, -1)[reached], -1), (*on_the_way, name),
+                            only={c: h for c, h in target.repeats.items() if "." not in c} if target.by else None)
+        for part, other in self.tables.items():
+            if other.spec.part_of != name or only is not None:
+                continue
+            owner = other.columns[self.layout.owner_link(part)].codes
+            back = np.full(self.tables[name].rows + 1, -1, np.int64)
+            back[reached] = np.arange(len(reached))
+            for column, flags in self.differs.get(part, {}).items():
+                assert owner is not None
+                spec = other.spec.columns.get(column)
+                hit = np.flatnonzero(flags & (back[owner] >= 0))
+                told = next((n for n, c in other.spec.columns.items() if c.told), "")
+                places = other.columns[told].codes if told and spec and spec.headers else None
+                headers = spec.sources if spec else tuple(other.spec.links[column].by.values())
+                for i, header in enumerate(headers):
+                    some = hit if places is None else hit[places[hit] == i]
+                    if len(some):
+                        note(header, back[owner[some]], self.rows[part][some], part, self.layout.stored_as(part, [column])[0],
+                             "" if spec else other.spec.links[column].to)
+
+    def _shown_otherwise(self, name: str, on_the_way: tuple[str, ...]) -> np.ndarray:
+        """Which records of a table, with what they lead to and their parts, say anything that was not taken over."""
+        table, spec = self.tables[name], self.tables[name].spec
+        out = np.zeros(table.rows, bool)
+        for flags in self.differs.get(name, {}).values():
+            out |= flags
+        for link, target in spec.links.items():
+            codes = table.columns[link].codes
+            if codes is None or target.to in (name, *on_the_way) or target.to not in self.tables:
+                continue
+            if target.by:                               # only what is said again of the record shows in the row
+                there = np.zeros(self.tables[target.to].rows, bool)
+                for column in target.repeats:
+                    there |= self.differs.get(target.to, {}).get(column, False)
+            else:
+                there = self._shown_otherwise(target.to, (*on_the_way, name))
+            out |= np.append(there, False)[codes]
+        for part, other in self.tables.items():
+            if other.spec.part_of == name and part not in on_the_way:
+                owner = other.columns[self.layout.owner_link(part)].codes
+                flags = self._shown_otherwise(part, (*on_the_way, name))
+                assert owner is not None
+                out[owner[flags]] = True
+        return out
 
     def _taken(self, name: str, columns: tuple[str, ...], new: np.ndarray) -> None:
         """New records that have a key, other than that by which they are known, of another record."""

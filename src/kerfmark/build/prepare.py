@@ -36,7 +36,7 @@ class Prepared:
         if without is not None and len(without):
             numbers = np.arange(encoded.rows) if encoded.records is None else encoded.records
             self.encoded = self.encoded.pick(~np.isin(numbers, without))
-        self.left_out = 0
+        self.left_out_records = np.empty(0, np.int64)
         self._treated: dict[tuple[str, str], EncodedColumn] = {}
         self._typed: dict[tuple[str, str], pa.Array] = {}
         self._nodes: dict[str, Node] = {}
@@ -44,10 +44,16 @@ class Prepared:
         base = layout.tables[layout.base_of(name)]
         if base.only_rows:
             keep = self.holds(base.only_rows)
-            self.left_out = int(np.count_nonzero(~keep))
+            dropped = np.flatnonzero(~keep)
+            self.left_out_records = dropped if self.encoded.records is None else self.encoded.records[dropped]
             self.encoded = self.encoded.pick(keep)
             self._treated.clear()
             self._typed.clear()
+
+    @property
+    def left_out(self) -> int:
+        """How many rows the layout wants no record of."""
+        return len(self.left_out_records)
 
     @property
     def rows(self) -> int:

@@ -57,7 +57,8 @@ class SetAside:
 class Split:
     """The tables of a layout, parents before children, and everything that happened on the way.
 
-    `tables` is empty when there are problems. `left_out` counts, per source, the rows that the layout wants no record of;
+    `tables` is empty when there are problems. `left_out` counts, per source, the rows that the layout
+    wants no record of (as read: `left_out_records`);
     `changed` the cells, per source and header, in which the layout wants something else than the file says.
     """
 
@@ -67,6 +68,7 @@ class Split:
     links: list[LinkCount] = field(default_factory=list)
     set_aside: list[SetAside] = field(default_factory=list)
     left_out: dict[str, int] = field(default_factory=dict)
+    left_out_records: dict[str, np.ndarray] = field(default_factory=dict)
     changed: dict[tuple[str, str], int] = field(default_factory=dict)
     complete: bool = True
     merged: Merged = field(default_factory=Merged)
@@ -161,6 +163,7 @@ def _once(layout: Layout, sources: Mapping[str, EncodedSource], without: Mapping
     out = Split(layout, problems=Problems(enough))
     feeds = {n: SourceTables(layout, Prepared(layout, n, e, without[n]), out.problems) for n, e in sources.items()}
     out.left_out = {n: f.ready.left_out for n, f in feeds.items() if f.ready.left_out}
+    out.left_out_records = {n: f.ready.left_out_records for n, f in feeds.items()}
     tables: dict[str, TableRows] = {}
     try:
         found = _fill(layout, feeds, tables, out, meeting is not None)
@@ -200,8 +203,7 @@ def _counted(layout: Layout, feeds: Mapping[str, SourceTables], tables: Mapping[
             wanted = pa.array(np.arange(1, table.rows + 1))
             wrong, rows = pc.fill_null(pc.not_equal(numbers, wanted), True), table.source_rows()
         else:
-            first = out.merged.first[name]
-            wanted = pa.array(np.arange(first, first + new.num_rows))
+            wanted = pa.array(out.merged.numbers[name])
             wrong, rows = pc.fill_null(pc.not_equal(new.column(column).combine_chunks(), wanted), True), out.merged.said_in[name][1]
         at = np.flatnonzero(wrong.to_numpy(zero_copy_only=False))
         if len(at):

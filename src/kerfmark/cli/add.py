@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     from kerfmark.verbs.add import AddResult
 
 ROWS_SET_ASIDE = 3
+LISTED = 10
+"""Cells that differ from what is kept that are listed."""
 NAME = "add"
 SUMMARY = "put later files into the right tables of a database"
 ABOUT = """\
@@ -94,7 +96,17 @@ def tell(result: AddResult, terminal: Terminal, *, changes: bool = False) -> Non
         tell_group(group, terminal)
     terminal.say()
     if result.known_rows:
-        terminal.say(f"{counted(result.known_rows, 'row')} of records that were there already")
+        different = sum(a.different for a in result.account)
+        terminal.say(f"{counted(result.known_rows, 'row')} of records that were there already: "
+                     f"{result.known_rows - different:,} the same, {different:,} different and not taken over")
+    if result.different:
+        terminal.say()
+        terminal.table(["file", "row", "column", "in the file", "in the database, kept"],
+                       [(c.origin.file, c.origin.row or "-", c.origin.column or "", c.in_file or "-", c.in_database or "-")
+                        for c in result.different[:LISTED]], right=[1])
+        if len(result.different) > LISTED:
+            terminal.say(f"... and {len(result.different) - LISTED:,} more; kerfmark prove --report and --json tell all")
+        terminal.say()
     if result.set_aside:
         would = "would set aside " if result.rehearsed else "set aside "
         terminal.say(would, (counted(result.set_aside, "row"), BAD), " in " if result.rejects else "",

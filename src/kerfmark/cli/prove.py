@@ -4,12 +4,18 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from kerfmark.cli import database
 from kerfmark.cli.terminal import BAD, GOOD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
 
+if TYPE_CHECKING:
+    from kerfmark.verbs.prove import SaidOtherwise, SourceProof
+
+LISTED = 10
+"""Explained differences that are listed."""
 NAME = "prove"
 SUMMARY = "compare the sources with the database, row by row"
 ABOUT = """\
@@ -49,13 +55,12 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         if p.changed:
             terminal.note((name, BOLD), " is not the file that was loaded: its contents have changed since")
         if p.holds:
-            terminal.say(("proven  ", GOOD), (name, BOLD), f": {counted(p.rows, 'row')} and {counted(p.cells, 'cell')} compared, "
-                         "all in the database, none too many")
-            on_purpose = [f"{counted(p.set_aside, 'row')} set aside by the load"] if p.set_aside else []
-            on_purpose += [f"{counted(p.left_out, 'row')} left out by the layout"] if p.left_out else []
-            on_purpose += [f"{counted(p.changed_cells, 'cell')} changed by the layout"] if p.changed_cells else []
-            if on_purpose:
-                terminal.say("        on purpose: ", ", ".join(on_purpose))
+            whole = "" if p.otherwise else ", all in the database, and no others"
+            terminal.say(("proven  ", GOOD), (name, BOLD),
+                         f": {counted(p.rows, 'row')} and {counted(p.cells, 'cell')} compared{whole}")
+            for line in told(p):
+                terminal.say("        ", line)
+            _tell_otherwise(p, terminal)
             continue
         terminal.say(("differs ", BAD), (name, BOLD), f": {counted(p.rows, 'row')} in the file, {p.rows_in_database:,} in the "
                      f"database; {counted(p.total, 'difference')}")
@@ -64,6 +69,45 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
                        [(d.row or "-", d.column or "(all)", d.in_source, d.in_database) for d in p.differences])
         if p.total > len(p.differences):
             terminal.say(f"... and {p.total - len(p.differences):,} more")
+    for a in result.account:
+        if not a.balances:
+            terminal.say(("differs ", BAD), (a.file, BOLD), f": {counted(a.read, 'row')} read with load {a.load}, but the ledger "
+                         f"tells of {a.own + a.set_aside + a.left_out + a.same + a.different:,}")
     if result.broken_links:
         terminal.say(("broken  ", BAD), f"{', '.join(result.broken_links)}: some values lead to no record")
     return 0 if result.holds else 1
+
+
+def told(p: SourceProof) -> list[str]:
+    """What became of rows and cells, where it is not the usual."""
+    out = []
+    if p.same or p.different:
+        out.append(f"{counted(p.own, 'row')} with records of their own; records that were there already: {p.same:,} the same, "
+                   f"{p.different:,} different and not taken over")
+    since = sum(not o.kept for o in p.otherwise)
+    if since:
+        out.append(f"{counted(since, 'cell')} changed by later loads")
+    on_purpose = [f"{counted(p.set_aside, 'row')} set aside by the load"] if p.set_aside else []
+    on_purpose += [f"{counted(p.left_out, 'row')} left out by the layout"] if p.left_out else []
+    on_purpose += [f"{counted(p.changed_cells, 'cell')} changed by the layout"] if p.changed_cells else []
+    return out + (["on purpose: " + ", ".join(on_purpose)] if on_purpose else [])
+
+
+def because(cell: SaidOtherwise) -> str:
+    """Why a cell is not what its file says."""
+    if cell.kept:
+        return f"kept; load {cell.by} says it" if cell.by else "kept"
+    return f"changed by load {cell.by}"
+
+
+def _tell_otherwise(p: SourceProof, terminal: Terminal) -> None:
+    """The first cells that differ for a reason that the ledger knows."""
+    if not p.otherwise:
+        return
+    terminal.say()
+    terminal.table(["file", "row", "column", "in the file", "in the database", "why"],
+                   [(o.origin.file, o.origin.row or "-", o.origin.column or "", o.in_file, o.in_database, because(o))
+                    for o in p.otherwise[:LISTED]], right=[1])
+    if len(p.otherwise) > LISTED:
+        terminal.say(f"... and {len(p.otherwise) - LISTED:,} more; --report and --json tell all")
+    terminal.say()

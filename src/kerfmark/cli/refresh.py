@@ -29,7 +29,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
-    from kerfmark.verbs.undo import refresh
+    from kerfmark.verbs.refresh import refresh
 
     with terminal.progress() as progress:
         result = refresh(database.chosen(args), known=args.known, progress=progress)

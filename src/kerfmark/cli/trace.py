@@ -28,7 +28,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
-    from kerfmark.verbs.undo import trace
+    from kerfmark.verbs.trace import trace
 
     with terminal.progress() as progress:
         result = trace(database.chosen(args), args.table, args.key, progress=progress)

@@ -37,11 +37,13 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         result = undo(database.chosen(args), args.load, through=args.through, backup=args.backup, progress=progress)
     terminal.result(result)
     values = any(v for _, _, v in result.tables)
-    terminal.table(["table", "rows gone", *(["values put back"] if values else [])],
+    terminal.table(["table", "rows gone", *(["values changed"] if values else [])],
                    [(t, f"{n:,}", *([f"{v:,}" if v else "-"] if values else [])) for t, n, v in result.tables], right=[1, 2])
     terminal.say()
     for table, rows in result.stay:
         terminal.say(f"{counted(rows, 'row')} of {table} stay, because rows that no load made lead to them")
+    for table, rows in result.said_by_others:
+        terminal.say(f"{counted(rows, 'row')} of {table} stay, because other loads say them too")
     numbers = ", ".join(map(str, result.loads))
     terminal.say(("taken back  ", GOOD), f"load{'s' if len(result.loads) > 1 else ''} {numbers} of ", (result.database, BOLD),
                  f" in {result.seconds:.1f} s")

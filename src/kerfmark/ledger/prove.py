@@ -1,7 +1,9 @@
 """Proves that nothing was lost: the source is read again, the tables are rejoined, and every row is compared.
 
-First row by row in the order of the generated keys, which settles it when nothing was touched. Where that fails, rows
-are compared as a multiset, so that a mere change of order is no difference, and what is left is shown cell by cell.
+Where every row has made a record of its own, first row by row in the order of the generated keys, which settles it when nothing was
+touched; where that fails, rows are compared as a multiset, so that a mere change of order is no difference. Where loads have met
+records that were there already, row by row by the numbers that the ledger keeps (see `by_number`). What is left is shown cell by
+cell.
 """
 
 from __future__ import annotations
@@ -11,23 +13,21 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
 
-from kerfmark.build.keys import ordered
-from kerfmark.build.prepare import Prepared
-from kerfmark.build.problems import Problems
-from kerfmark.build.tables import SourceTables, chosen
-from kerfmark.build.treat import folded
-from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
+from kerfmark.build.policy import MADE
+from kerfmark.errors import Origin
+from kerfmark.layout.model import Layout
+from kerfmark.ledger.account import SpelledRuns, expanded, read_changes, read_known, read_says
 from kerfmark.ledger.any_order import same_in_any_order
+from kerfmark.ledger.by_number import Changes, Compared, Comparison, Rows
+from kerfmark.ledger.expected import Expected
 from kerfmark.ledger.in_order import Part, same_in_order
-from kerfmark.profile.codes import combine, first_rows
+from kerfmark.ledger.records import OWN, Ledger
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.progress import Progress
 from kerfmark.store.ahead import ahead
 from kerfmark.store.database import Reader, quote
-from kerfmark.store.views import view_columns, view_name
+from kerfmark.store.views import view_name
 
 HALVED = 100_000
 """Rows of a half from which two threads read the database."""
@@ -46,11 +46,28 @@ class Difference:
 
 
 @dataclass(frozen=True)
+class SaidOtherwise:
+    """A cell of a file that says something else than the database, for a reason that the ledger knows: where it stands, the load
+    that it came with, both values, and the load that made the value what it is (0: it was there before all loads, or several made
+    it). `kept`: that value was there before, and stayed; else that load has changed it since. `known`: the record of its row was
+    there already."""
+
+    origin: Origin
+    load: int
+    in_file: str
+    in_database: str
+    by: int
+    kept: bool
+    known: bool
+
+
+@dataclass(frozen=True)
 class SourceProof:
     """What comparing one source with its view gave. `changed`: the file is not the one that was loaded; `named` counts the
     records at the end of its table that stand in no row of it: other rows only name them. Rows `set_aside` by the load or
-    `left_out` by the layout are not compared, and `changed_cells` are compared with what the layout, or a later load, makes of
-    them; `known` rows brought nothing new."""
+    `left_out` by the layout are not compared, and `changed_cells` are compared with what the layout makes of them. Of the `rows`
+    that were compared, `own` have records of their own; of the others, whose records were there already, `same` say the same, and
+    `different` something else: `otherwise` lists their cells, and those of other rows that loads have changed since."""
 
     source: str
     file: str
@@ -64,165 +81,172 @@ class SourceProof:
     set_aside: int = 0
     left_out: int = 0
     changed_cells: int = 0
-    known: int = 0
+    own: int = 0
+    same: int = 0
+    different: int = 0
+    otherwise: tuple[SaidOtherwise, ...] = ()
 
     @property
     def holds(self) -> bool:
-        """Whether every row is the same."""
+        """Whether every row is the same, or differs for a reason that the ledger knows."""
         return self.total == 0
 
 
-class _Expected:
-    """A source as the database should hold it: stored values and codes per column, in the order of the view."""
+@dataclass(frozen=True)
+class _Loads:
+    """The loads that feed a source, in their order, with the record (as read) at which each begins; those among all that a cut has
+    made, and all that stand."""
 
-    def __init__(self, layout: Layout, name: str, encoded: EncodedSource, reader: Reader, without: np.ndarray) -> None:
-        self.ready = ready = Prepared(layout, name, encoded, without)
-        self.layout, self.rows = layout, ready.rows
-        self.feed = SourceTables(layout, ready, Problems())
-        self.headers: list[str] = []
-        self.named = view_columns(encoded.source.headers, reader.longest_name)
-        self.values: list[pa.Array] = []
-        self.codes: list[np.ndarray] = []
-        self.changed = 0
-        for header in encoded.source.headers:
-            home = layout.home_of(name, header)
-            if home is None:
-                continue
-            table, spec = home
-            self.changed += ready.changed(header, spec)
-            values = ready.column(header).values if spec.split else ready.typed(header, spec)
-            self.headers.append(header)
-            self.values.append(reader.stored(values))
-            self.codes.append(self._kept(table, spec, ready.column(header, spec).codes, len(values)))
-        for spec_of in layout.tables.values():
-            for link in spec_of.links.values():
-                if spec_of.source == name and (link.loose or link.missing == "blank"):
-                    self._as_looked_up(link, reader)
-        self._as_changed(reader)
-        self._order(layout.tables[layout.base_of(name)])
+    starts: list[tuple[int, int]]
+    cuts: list[int]
+    standing: list[int]
 
-    def _as_changed(self, reader: Reader) -> None:
-        """Cells that a later load has changed show what it made of them."""
-        latest = reader.ask('SELECT table_name, column_name, "row", "after" FROM kerfmark_changes JOIN kerfmark_loads '
-                            f"USING (load_id) WHERE undone_at IS NULL ORDER BY load_id, kerfmark_changes.{reader.nth}")
-        after: dict[tuple[str, str], dict[int, Any]] = {}
-        for table, column, row, value in latest:
-            after.setdefault((table, column), {})[row] = value
-        for (table, column), rows in after.items():
-            spec = self.layout.tables[table]
-            own = spec.columns.get(column)
-            plain = all(k in spec.columns and spec.columns[k].header in self.headers for k in spec.known_by)
-            if own is None or own.header not in self.headers or not spec.known_by or not plain:
-                continue
-            by = [self.headers.index(spec.columns[k].header) for k in spec.known_by]
-            keys = ", ".join(reader.said(f"t.{quote(k)}") for k in spec.known_by)
-            here = [r for r in reader.ask(f"SELECT {reader.row(table, 't')}, {keys} FROM {quote(table)} AS t") if r[0] in rows]
-            spelled = [reader.as_stored([r[n + 1] for r in here], self.values[i].type).to_pylist() for n, i in enumerate(by)]
-            at = self.headers.index(own.header)
-            made = reader.as_stored([rows[r[0]] for r in here], self.values[at].type).to_pylist()
-            known = dict(zip(zip(*spelled, strict=True), made, strict=True))
-            mixed, count = combine([self.codes[i] for i in by], [len(self.values[i]) for i in by])
-            first = first_rows(mixed, count)
-            named = [tuple(self.values[i][int(self.codes[i][r])].as_py() for i in by) for r in first.tolist()]
-            hit = np.append(np.array([n in known for n in named], bool), False)[mixed]
-            new = pa.array([known.get(n) for n in named], self.values[at].type)
-            mine = self.values[at].take(pa.array(self.codes[at], mask=self.codes[at] < 0))
-            whole = pc.if_else(pa.array(hit), new.take(pa.array(mixed, mask=mixed < 0)), mine)
-            self.changed += int(np.count_nonzero(hit))
-            encoded = whole.dictionary_encode()
-            self.values[at] = encoded.dictionary
-            self.codes[at] = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
-
-    def _kept(self, table: str, spec: ColumnSpec, codes: np.ndarray, size: int) -> np.ndarray:
-        """The codes of a column after the layout has chosen among the values of one record, or has wanted none."""
-        whole = self.layout.tables[table]
-        if whole.source != self.ready.name or whole.each_row or (spec.conflicts == "refuse" and not whole.only_rows):
-            return codes
-        record, count = self.feed.identity(table)
-        if spec.conflicts != "refuse":
-            one: np.ndarray = np.append(chosen(record, codes, count, size, spec.conflicts), -1)[record]
-            return one
-        return np.where(record >= 0, codes, -1)
-
-    def _as_looked_up(self, link: LinkSpec, reader: Reader) -> None:
-        """Cells that were only a way to find a record show what that record says; nothing, where none was to be made for them."""
-        plain = {c: h for c, h in (*link.by.items(), *link.repeats.items()) if "." not in c}
-        at = {h: self.headers.index(h) for h in (*link.by.values(), *link.repeats.values())}
-        known: dict[tuple[Any, ...], tuple[Any, ...]] = {}
-        there_now = reader.ask(f"SELECT {', '.join(reader.said(quote(c)) for c in plain)} FROM {quote(link.to)}")
-        spelled = [reader.as_stored([r[n] for r in there_now], self.values[at[h]].type).to_pylist()
-                   for n, h in enumerate(plain.values())]
-        for row in zip(*spelled, strict=True):
-            known.setdefault(tuple(_folded(v, link.loose) for v in row[:len(link.by)]), row)
-        by = [at[h] for h in link.by.values()]
-        mixed, count = combine([self.codes[i] for i in by], [len(self.values[i]) for i in by])
-        first = first_rows(mixed, count)
-        found = [known.get(tuple(_folded(self.values[i][int(self.codes[i][r])].as_py(), link.loose) for i in by))
-                 for r in first.tolist()]
-        there = np.append(np.array([f is not None for f in found], bool), False)[mixed]
-        for n, (_, header) in enumerate(plain.items()):
-            i = at[header]
-            if link.loose:
-                said = pa.array([None if f is None else f[n] for f in found], self.values[i].type)
-                mine = self.values[i].take(pa.array(self.codes[i], mask=self.codes[i] < 0))
-                theirs = said.take(pa.array(mixed, mask=mixed < 0))
-                alike = pc.fill_null(pc.equal(*[folded(pc.cast(v, pa.string())) for v in (mine, theirs)]), False)
-                encoded = pc.if_else(alike, theirs, mine).dictionary_encode()
-                self.values[i] = encoded.dictionary
-                self.codes[i] = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
-        if link.missing == "blank":
-            for i in at.values():
-                self.codes[i] = np.where(there, self.codes[i], -1)
-
-    def _order(self, base: TableSpec) -> None:
-        """Puts the rows in the order in which the layout numbers them."""
-        if not base.order:
-            self.order = None
-            return
-        columns = [base.columns[o.removeprefix("-")] for o in base.order]
-        cells = [self.ready.derived(c)[0] if c.derived else self.ready.cells(c.header, c) for c in columns]
-        self.order = ordered(cells, base.order)
-        self.codes = [c[self.order] for c in self.codes]
-
-    def place(self, n: int) -> int | None:
-        """The row of the source, as a person counts, that stands at a place."""
-        return self.ready.origin(n if self.order is None else int(self.order[n]), None).row
-
-    def cells(self, i: int, start: int, end: int) -> pa.Array:
-        """Some cells of column i."""
-        codes = self.codes[i][start:end]
-        blank = codes < 0
-        return self.values[i].take(pa.array(codes, mask=blank if blank.any() else None))
-
-    def asked(self, source: str) -> tuple[str, list[str], list[pa.DataType]]:
-        """The view of the source, the names that the headers have there, and the types of the columns."""
-        return quote(view_name(source)), [quote(self.named[h]) for h in self.headers], [v.type for v in self.values]
-
-    def row(self, n: int) -> tuple[Any, ...]:
-        """One row."""
-        return tuple(None if c[n] < 0 else v[int(c[n])].as_py() for v, c in zip(self.values, self.codes, strict=True))
+    @classmethod
+    def of(cls, ledger: Ledger, name: str, encoded: EncodedSource) -> _Loads:
+        files = [f for f in ledger.live_files if f.source == name]
+        starts: dict[int, int] = {}
+        at = 0
+        for f, count in zip(files, encoded.rows_of_parts(), strict=True):
+            starts.setdefault(f.load, at)
+            at += count
+        cuts = [load.number for load in ledger.loads if load.verb == "cut"]
+        return cls([(start, load) for load, start in starts.items()], cuts, [load.number for load in ledger.live])
 
 
-def prove_source(reader: Reader, layout: Layout, name: str, encoded: EncodedSource, file: str,
-                 changed: bool, progress: Progress, aside: np.ndarray, known: np.ndarray) -> SourceProof:
-    """Compares one source, read anew, with the view that rejoins it. The records in `aside` were set aside, and those in `known`
-    brought nothing new, as their records were there already."""
-    expected = _Expected(layout, name, encoded, reader, np.union1d(aside, known))
+def prove_source(reader: Reader, ledger: Ledger, layout: Layout, name: str, encoded: EncodedSource, file: str,
+                 changed: bool, progress: Progress) -> SourceProof:
+    """Compares one source, read anew, with what the database holds of it."""
+    loads = _Loads.of(ledger, name, encoded)
+    begins = {load: start for start, load in loads.starts}
+    uncut = len(encoded.source.ragged)
+    aside = np.array([begins[r.load] + r.record for r in ledger.set_aside
+                      if r.source == name and r.load in begins and r.record >= 0], np.int64)
+    known = {load: SpelledRuns.of(read_known(reader, [load], name)) for load in begins}
     more = layout.is_looked_up(layout.base_of(name)) or layout.existing     # then there may be rows that only others say
-    compare = _same_in_order if reader.in_order and not layout.existing else _same_in_any_order
+    changes = _concerning(read_changes(reader, [load.number for load in ledger.live]), layout, name)
+    chosen = any(c.conflicts != "refuse" for t in layout.tables.values() for c in t.columns.values())
+    met = changes or layout.existing or (chosen and len(begins) > 1) or any((k.outcomes != OWN).any() for k in known.values())
+    if met:
+        return _ByNumber(reader, ledger, layout, name, encoded, file, changed, progress, loads, aside, known, changes,
+                         more).proof()
+    expected = Expected(layout, name, encoded, reader, aside, loads.starts, loads.cuts, loads.standing)
+    compare = _same_in_order if reader.in_order else _same_in_any_order
     same, count = compare(reader, name, expected, progress, more)
     named = max(0, _count(reader, name) - expected.rows) if more else 0
     differences, total = ((), 0) if same else _differences(reader, name, expected, named)
     return SourceProof(name, file, expected.rows, count if same else _count(reader, name) - named,
                        expected.rows * len(expected.headers), changed, total, differences, named,
-                       len(aside) + len(encoded.source.ragged), expected.ready.left_out, expected.changed, len(known))
+                       len(aside) + uncut, expected.ready.left_out, expected.changed, expected.rows)
+
+
+def _concerning(changes: Changes, layout: Layout, source: str) -> Changes:
+    """The changes of tables that a source can show something of."""
+    shown = {n for n, t in layout.tables.items() if t.source == source}
+    while more := {link.to for n in shown for link in layout.tables[n].links.values()} - shown:
+        shown |= more
+    return {k: c for k, c in changes.items() if k[0] in shown}
+
+
+class _ByNumber:
+    """The proof of a source whose loads have met records that were there already."""
+
+    def __init__(self, reader: Reader, ledger: Ledger, layout: Layout, name: str, encoded: EncodedSource, file: str, changed: bool,
+                 progress: Progress, loads: _Loads, aside: np.ndarray, known: dict[int, SpelledRuns], changes: Changes, more: bool
+                 ) -> None:
+        self.reader, self.layout, self.name, self.encoded, self.file = reader, layout, name, encoded, file
+        self.changed, self.loads, self.aside, self.more = changed, loads, aside, more
+        begins = {load: start for start, load in loads.starts}
+        met = {load: k.outcomes != OWN for load, k in known.items()}
+        records = np.concatenate([np.empty(0, np.int64), *(k.records[met[load]] + begins[load] for load, k in known.items())])
+        rows = np.concatenate([np.empty(0, np.int64), *(k.rows[met[load]] for load, k in known.items())])
+        everything = np.arange(encoded.rows) if encoded.records is None else encoded.records
+        self.own = Expected(layout, name, encoded, reader, np.union1d(aside, records), loads.starts, loads.cuts, loads.standing)
+        self.met = Expected(layout, name, encoded, reader, np.setdiff1d(everything, records), loads.starts, loads.cuts, loads.standing)
+        self.own_numbers = self._numbered(ledger, {
+            load: SpelledRuns(k.records[~met[load]], k.rows[~met[load]], k.outcomes[~met[load]]) for load, k in known.items()})
+        at = dict(zip(records.tolist(), rows.tolist(), strict=True))
+        self.met_numbers = np.array([at.get(r, -1) for r in self.met.records.tolist()], np.int64)
+        self.comparison = Comparison(reader, layout, name, self.own, changes, [load.number for load in ledger.live],
+                                     lambda rows: progress(f"comparing {name}", rows, self.own.rows))
+
+    def _numbered(self, ledger: Ledger, told: dict[int, SpelledRuns]) -> np.ndarray:
+        """The number of the record of each row that has one of its own: as the ledger says, else in the order of the rows."""
+        out = np.full(self.own.rows, -1, np.int64)
+        base = self.layout.base_of(self.name)
+        for start, load in self.loads.starts:
+            made = expanded([(s.first, s.last) for s in read_says(self.reader, [load], [base]) if s.role == MADE])
+            by_record = dict(zip((told[load].records + start).tolist(), told[load].rows.tolist(), strict=True))
+            here = np.flatnonzero(self.own.load == load)
+            out[here] = [by_record.get(r, -1) for r in self.own.records[here].tolist()] if by_record else -1
+            rest, free = here[out[here] < 0], np.setdiff1d(made, told[load].rows)
+            size = min(len(rest), len(free))
+            out[rest[:size]] = free[:size]
+        return out
+
+    def proof(self) -> SourceProof:
+        """The whole proof."""
+        own = self.comparison.compare(Rows(self.own, self.own_numbers), alone=not self.more)
+        met = self.comparison.compare(Rows(self.met, self.met_numbers), alone=False) if self.met.rows else Compared()
+        met_cells = {e.mismatch.row for e in met.explained}
+        differences, total = self._differences(own)
+        more, more_total = self._differences_of_known(met)
+        differences = (*differences, *more)[:SHOWN]
+        total += more_total
+        rows = self.own.rows + self.met.rows
+        wrong = {m.row for m in met.unexplained} | set(met.missing)
+        return SourceProof(
+            self.name, self.file, rows, rows - len(own.missing) - len(met.missing) + len(own.strange), rows * len(self.own.headers),
+            self.changed, total, differences, 0, len(self.aside) + len(self.encoded.source.ragged), self.own.ready.left_out,
+            self.own.changed + self.met.changed, self.own.rows, self.met.rows - len(met_cells | wrong), len(met_cells - wrong),
+            tuple(sorted([*self._told(self.own, own, False), *self._told(self.met, met, True)],
+                         key=lambda s: (s.load, s.origin.file, s.origin.sheet or "", s.origin.row or 0))))
+
+    def _told(self, expected: Expected, compared: Compared, known: bool) -> list[SaidOtherwise]:
+        out = []
+        for e in compared.explained:
+            m, header = e.mismatch, expected.headers[e.mismatch.header]
+            in_file = _said(_typed(expected.row(m.row)[m.header]))
+            out.append(SaidOtherwise(expected.at(m.row, header), int(expected.load[m.row]), in_file, _said(_typed(m.found)), e.load,
+                                     e.kept, known))
+        return out
+
+    def _differences(self, own: Compared) -> tuple[tuple[Difference, ...], int]:
+        """What differs of rows with records of their own. Rows that are not at their place may be at another one."""
+        wrong = sorted({m.row for m in own.unexplained} | set(own.missing))
+        if not wrong and not own.strange:
+            return (), 0
+        taken = {m.number for m in own.unexplained}
+        there = [(n, row) for n, row in own.strange if n not in taken]
+        spare = Counter(tuple(_typed(v) for v in row) for _, row in there)
+        out: list[Difference] = []
+        lost = 0
+        for n in wrong:
+            row = tuple(_typed(v) for v in self.own.row(n))
+            if n in set(own.missing) and spare[row] > 0:
+                spare[row] -= 1
+                continue
+            cells = [m for m in own.unexplained if m.row == n]
+            lost += max(1, len(cells))
+            place = self.own.place(n)
+            out += [Difference(place, self.own.headers[m.header], _said(row[m.header]), _said(_typed(m.found))) for m in cells] or [
+                Difference(place, "", "the row", "no such row")]
+        strange = list(spare.elements())
+        out += [Difference(None, "", "no such row", "; ".join(_said(v) for v in row)) for row in strange]
+        return tuple(out[:SHOWN]), lost + len(strange)
+
+    def _differences_of_known(self, met: Compared) -> tuple[tuple[Difference, ...], int]:
+        """What differs of rows whose records were there already."""
+        out = [Difference(self.met.place(m.row), self.met.headers[m.header], _said(_typed(self.met.row(m.row)[m.header])),
+                          _said(_typed(m.found))) for m in met.unexplained]
+        out += [Difference(self.met.place(n), "", "the row", "no such row") for n in met.missing]
+        return tuple(out[:SHOWN]), len(out)
 
 
 def _count(reader: Reader, source: str) -> int:
     return int(reader.ask(f"SELECT count(*) FROM {quote(view_name(source))}")[0][0])
 
 
-def _same_in_order(reader: Reader, source: str, expected: _Expected, progress: Progress, more: bool) -> tuple[bool, int]:
+def _same_in_order(reader: Reader, source: str, expected: Expected, progress: Progress, more: bool) -> tuple[bool, int]:
     """Whether the view's rows are the source's, one after the other (`more` rows may follow), and how many these are."""
     view, cells, types = expected.asked(source)
     half = expected.rows // 2
@@ -239,7 +263,7 @@ def _same_in_order(reader: Reader, source: str, expected: _Expected, progress: P
     return same, expected.rows if same else 0
 
 
-def _same_in_any_order(reader: Reader, source: str, expected: _Expected, progress: Progress, more: bool) -> tuple[bool, int]:
+def _same_in_any_order(reader: Reader, source: str, expected: Expected, progress: Progress, more: bool) -> tuple[bool, int]:
     """Whether the view's rows are the source's, in whatever order it gives them (`more` rows may be there), and how many these
     are."""
     def told(rows: int) -> None:
@@ -249,7 +273,7 @@ def _same_in_any_order(reader: Reader, source: str, expected: _Expected, progres
                              more), expected.rows
 
 
-def _differences(reader: Reader, source: str, expected: _Expected, named: int) -> tuple[tuple[Difference, ...], int]:
+def _differences(reader: Reader, source: str, expected: Expected, named: int) -> tuple[tuple[Difference, ...], int]:
     """What differs when rows are compared as a multiset; `named` rows may be there beside. Slow, and only walked when
     something does."""
     found = Counter(tuple(_typed(v) for v in row) for row in reader.rows(*expected.asked(source)))
@@ -280,11 +304,6 @@ def _differences(reader: Reader, source: str, expected: _Expected, named: int) -
         out += [Difference(None, "", "no such row", "; ".join(_said(v) for v in row)) for row in strange[: SHOWN - len(out)]]
         total = max(total, len(out))
     return tuple(out[:SHOWN]), total
-
-
-def _folded(value: Any, loose: bool) -> Any:
-    """A value as it is looked up."""
-    return folded(pa.array([str(value)]))[0].as_py() if loose and value is not None else value
 
 
 def _typed(value: Any) -> Any:

@@ -1,26 +1,38 @@
 """The ledger: a few small tables in every database that Kerfmark made. The tables of the user need none of them.
 
-What a load added is kept as ranges of row numbers, what it changed as the values before and after; so provenance costs next to
-nothing, and any load can be taken back.
+It knows who says what: which records each load says (as ranges of row numbers, with what it did for them), which values it said
+otherwise than what was there, whether these were taken over or not, and which rows of its files said records that were there
+already. So any load can be taken back, and the account of every file can be given.
 """
 
 from __future__ import annotations
 
+import json
 import os
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from kerfmark.build.policy import CREATED, MADE, NAMED, SAID
 from kerfmark.store.database import Reader, no_ledger
 
 Execute = Callable[[str, Sequence[Sequence[Any]]], None]
+
+MAKERS = (MADE, CREATED)
+"""The roles of the load that made a record."""
+WOULD_MAKE = (SAID, NAMED)
+"""The roles of a load that would have made it."""
+OWN, SAME, DIFFERENT = "own", "same", "different"
+"""What became of a row whose record was there when it was loaded: it is the record's own row by now, as the load that had made the
+record was taken back; it says the same; it says something else, which was not taken over."""
 
 
 @dataclass(frozen=True)
 class LoadedFile:
     """A file that a load took in; `file` is relative to the folder of the database where that is possible. `told` is what the
-    telling column of its source says of it, `reading` (JSON, "" for what the layout says) how it is read."""
+    telling column of its source says of it, `reading` (JSON, "" for what the layout says) how it is read; `left_out` counts the
+    rows of which the layout wants no record."""
 
     load: int
     source: str
@@ -30,30 +42,34 @@ class LoadedFile:
     rows: int
     told: str = ""
     reading: str = ""
+    left_out: int = 0
 
 
 @dataclass(frozen=True)
 class RowSetAside:
-    """A row that a load did not take in; `file` and `sheet` as messages call them, `row` as a person counts. `known`: because its
-    record was there already."""
+    """A row that a load did not take in; `file` and `sheet` as messages call them, `row` as a person counts, `record` its number
+    among those read of its source by this load (-1: it could not be cut into columns)."""
 
     load: int
     source: str
     file: str
     sheet: str
     row: int
+    record: int
     reason: str
-    known: bool = False
 
 
 @dataclass(frozen=True)
-class RowsAdded:
-    """The rows of a table, by their numbers, that a load added."""
+class Says:
+    """Records of a table, by their row numbers, that a load says, and its part in them (`role`: see above). `columns` are those
+    of the database of which it says anything, beside the natural key; None for all."""
 
     load: int
     table: str
     first: int
     last: int
+    role: str
+    columns: tuple[str, ...] | None = None
 
     @property
     def count(self) -> int:
@@ -62,21 +78,41 @@ class RowsAdded:
 
 
 @dataclass(frozen=True)
-class Change:
-    """A value that a load changed in a row of a table."""
+class KnownRows:
+    """Rows of a load's files whose records were there already: `rows` records as read of their source, from `first_record` on, say
+    the rows of its table from the number `first_row` on; `outcome`: see above."""
 
     load: int
-    table: str
-    row: int
-    column: str
-    before: Any
-    after: Any
+    source: str
+    first_record: int
+    rows: int
+    first_row: int
+    outcome: str
+
+
+@dataclass(frozen=True)
+class Options:
+    """The options that a load was made with, as they matter when it is made again."""
+
+    known: str = ""
+    set_aside: bool = False
+    source: str = ""
+
+    def text(self) -> str:
+        """As JSON, without what is usual."""
+        said = {"known": self.known, "set_aside": self.set_aside, "source": self.source}
+        return json.dumps({k: v for k, v in said.items() if v})
+
+    @classmethod
+    def read(cls, text: str) -> Options:
+        """From JSON."""
+        return cls(**json.loads(text or "{}"))
 
 
 @dataclass(frozen=True)
 class Load:
-    """One load: what made it, when (ISO time in UTC), by which version, from which layout, and when it was taken back ("": it was
-    not)."""
+    """One load: what made it, when (ISO time in UTC), by which version, from which layout, with which options, and when it was
+    taken back ("": it was not)."""
 
     number: int
     verb: str
@@ -84,21 +120,35 @@ class Load:
     version: str
     layout: int
     undone_at: str
+    options: Options = field(default_factory=Options)
 
 
-def write_load(execute: Execute, load: Load, files: Sequence[LoadedFile], added: Sequence[RowsAdded],
-               set_aside: Sequence[RowSetAside] = ()) -> None:
-    """Writes down a load with its files, the rows that it added and those set aside."""
-    execute("INSERT INTO kerfmark_loads (load_id, verb, loaded_at, kerfmark, layout_id, undone_at) "
-            "VALUES (?, ?, ?, ?, ?, NULL)",
-            [(load.number, load.verb, load.at, load.version, load.layout)])
-    execute('INSERT INTO kerfmark_files (load_id, source, file, told, reading, bytes, fingerprint, "rows") '
-            'VALUES (?, ?, ?, ?, ?, ?, ?, ?)',
-            [(f.load, f.source, f.file, f.told, f.reading, f.bytes, f.fingerprint, f.rows) for f in files])
-    execute("INSERT INTO kerfmark_ranges (load_id, table_name, first_row, last_row) VALUES (?, ?, ?, ?)",
-            [(r.load, r.table, r.first, r.last) for r in added])
-    execute('INSERT INTO kerfmark_set_aside (load_id, source, file, sheet, "row", reason, known) VALUES (?, ?, ?, ?, ?, ?, ?)',
-            [(r.load, r.source, r.file, r.sheet, r.row, r.reason, int(r.known)) for r in set_aside])
+def write_load(execute: Execute, load: Load, files: Sequence[LoadedFile], set_aside: Sequence[RowSetAside] = ()) -> None:
+    """Writes down a load with its files and the rows that were set aside; what it says follows with `write_says`."""
+    execute("INSERT INTO kerfmark_loads (load_id, verb, loaded_at, kerfmark, layout_id, options, undone_at) "
+            "VALUES (?, ?, ?, ?, ?, ?, NULL)",
+            [(load.number, load.verb, load.at, load.version, load.layout, load.options.text())])
+    execute('INSERT INTO kerfmark_files (load_id, source, file, told, reading, bytes, fingerprint, "rows", left_out) '
+            'VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
+            [(f.load, f.source, f.file, f.told, f.reading, f.bytes, f.fingerprint, f.rows, f.left_out) for f in files])
+    execute('INSERT INTO kerfmark_set_aside (load_id, source, file, sheet, "row", record, reason) VALUES (?, ?, ?, ?, ?, ?, ?)',
+            [(r.load, r.source, r.file, r.sheet, r.row, r.record, r.reason) for r in set_aside])
+
+
+def write_says(execute: Execute, says: Sequence[Says]) -> None:
+    """Writes down which records a load says; for many of them `Changing.append` is quicker."""
+    execute("INSERT INTO kerfmark_says (load_id, table_name, first_row, last_row, role, columns) VALUES (?, ?, ?, ?, ?, ?)",
+            [(s.load, s.table, s.first, s.last, s.role, columns_text(s.columns)) for s in says])
+
+
+def columns_text(columns: tuple[str, ...] | None) -> str:
+    """Columns as the ledger writes them: "" for all."""
+    return "" if columns is None else json.dumps(columns, ensure_ascii=False)
+
+
+def columns_of(text: str) -> tuple[str, ...] | None:
+    """The way back."""
+    return tuple(json.loads(text)) if text else None
 
 
 def write_layout_text(execute: Execute, number: int, text: str) -> None:
@@ -107,30 +157,34 @@ def write_layout_text(execute: Execute, number: int, text: str) -> None:
 
 
 class Ledger:
-    """What a database's ledger says."""
+    """What a database's ledger says, but for who says which record and value (see `ledger.account`)."""
 
     def __init__(self, reader: Reader) -> None:
         ask, text, nth = reader.ask, reader.text, reader.nth
-        if reader.facts("kerfmark_loads") is None or reader.facts("kerfmark_ranges") is None:
+        if reader.facts("kerfmark_loads") is None or reader.facts("kerfmark_says") is None:
             raise no_ledger(reader.name)
-        self.loads = [Load(*r) for r in ask(
-            f"SELECT load_id, verb, {text('loaded_at')}, kerfmark, layout_id, COALESCE({text('undone_at')}, '') "
+        self.loads = [Load(r[0], r[1], r[2], r[3], r[4], r[5], Options.read(r[6])) for r in ask(
+            f"SELECT load_id, verb, {text('loaded_at')}, kerfmark, layout_id, COALESCE({text('undone_at')}, ''), options "
             "FROM kerfmark_loads ORDER BY load_id")]
         self.layout_number, self.layout = ask("SELECT layout_id, layout FROM kerfmark_layouts ORDER BY layout_id DESC LIMIT 1")[0]
         self.files = [LoadedFile(*r) for r in ask(
-            f'SELECT load_id, source, file, bytes, fingerprint, "rows", told, reading FROM kerfmark_files ORDER BY load_id, {nth}')]
-        self.added = [RowsAdded(*r) for r in ask(
-            f"SELECT load_id, table_name, first_row, last_row FROM kerfmark_ranges ORDER BY load_id, {nth}")]
-        self.set_aside = [RowSetAside(r[0], r[1], r[2], r[3], r[4], r[5], bool(r[6])) for r in ask(
-            f'SELECT load_id, source, file, sheet, "row", reason, known FROM kerfmark_set_aside ORDER BY load_id, {nth}')]
-        self.changed: dict[tuple[int, str], int] = {(r[0], r[1]): r[2] for r in ask(
-            "SELECT load_id, table_name, COUNT(*) FROM kerfmark_changes GROUP BY load_id, table_name")}
+            'SELECT load_id, source, file, bytes, fingerprint, "rows", told, reading, left_out FROM kerfmark_files '
+            f"ORDER BY load_id, {nth}")]
+        self.set_aside = [RowSetAside(*r) for r in ask(
+            f'SELECT load_id, source, file, sheet, "row", record, reason FROM kerfmark_set_aside ORDER BY load_id, {nth}')]
+        self.made: dict[tuple[int, str], int] = {(r[0], r[1]): int(r[2]) for r in ask(
+            "SELECT load_id, table_name, SUM(last_row - first_row + 1) FROM kerfmark_says "
+            f"WHERE role IN ('{MADE}', '{CREATED}') GROUP BY load_id, table_name")}
+        self.changed: dict[tuple[int, str], int] = {(r[0], r[1]): int(r[2]) for r in ask(
+            "SELECT load_id, table_name, COUNT(*) FROM kerfmark_changes WHERE kept = 0 GROUP BY load_id, table_name")}
+        self.known: dict[tuple[int, str, str], int] = {(r[0], r[1], r[2]): int(r[3]) for r in ask(
+            'SELECT load_id, source, outcome, SUM("rows") FROM kerfmark_known GROUP BY load_id, source, outcome')}
 
     @classmethod
     def empty(cls, layout: str) -> Ledger:
         """That of a database which nothing was loaded into yet."""
         out = cls.__new__(cls)
-        out.loads, out.files, out.added, out.set_aside, out.changed = [], [], [], [], {}
+        out.loads, out.files, out.set_aside, out.made, out.changed, out.known = [], [], [], {}, {}, {}
         out.layout_number, out.layout = 1, layout
         return out
 

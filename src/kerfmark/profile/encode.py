@@ -116,6 +116,10 @@ class EncodedSource:
         if self.read < 0:
             self.read = self.rows
 
+    def rows_of_parts(self) -> list[int]:
+        """How many of the rows that were read each part of the source gave."""
+        return self.source.rows_of_parts(self.read) if isinstance(self.source, AlikeSources) else [self.read]
+
     def record(self, row: int) -> int:
         """The record, as read, that a row is."""
         return row if self.records is None else int(self.records[row])

@@ -97,6 +97,10 @@ class Reader(Protocol):
         """An SQL expression in the form that `as_stored` takes."""
         ...
 
+    def exact(self, expression: str) -> str:
+        """An SQL expression as a text that is the same only for the same value."""
+        ...
+
     def as_stored(self, values: Sequence[Any], type_: pa.DataType) -> pa.Array:
         """Values asked for with `said`, as `stored` spells values of such a column."""
         ...
@@ -163,7 +167,11 @@ class Changing(Reader, Protocol):
         ...
 
     def put(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], first: int) -> None:
-        """Adds rows, as `stored` turns them out, with their keys; `first` is the number of the first one."""
+        """Adds rows, as `stored` turns them out, with their keys; `first` is the number of the first one, where these have none."""
+        ...
+
+    def append(self, table: str, rows: pa.Table) -> None:
+        """Adds rows to one of Kerfmark's own tables."""
         ...
 
     def highest(self, table: str) -> int:
@@ -173,6 +181,10 @@ class Changing(Reader, Protocol):
     def match(self, table: str, columns: Mapping[str, pa.Array]) -> np.ndarray:
         """The number of the row of a table that has the same values in some columns, for each of many; -1 for none and for a
         blank."""
+        ...
+
+    def counts(self, table: str, columns: Mapping[str, pa.Array]) -> np.ndarray:
+        """How many rows of a table have the same values in some columns, for each of many."""
         ...
 
     def differing(self, table: str, rows: np.ndarray, columns: Mapping[str, pa.Array]) -> dict[str, np.ndarray]:
@@ -187,8 +199,9 @@ class Changing(Reader, Protocol):
         """Values of a column, as text; at most some."""
         ...
 
-    def change(self, table: str, load: int, rows: np.ndarray, column: str, values: pa.Array) -> None:
-        """Gives a column of some rows new values, and notes those that were there before."""
+    def change(self, table: str, load: int, rows: np.ndarray, column: str, values: pa.Array, *, keep: bool = False) -> None:
+        """Gives a column of some rows new values, and notes those that were there before; or, with `keep`, only notes that a load
+        says other values."""
         ...
 
     def loose_ends(self, table: str, first: int) -> list[str]:
@@ -207,25 +220,30 @@ class Changing(Reader, Protocol):
         """Makes the views of some sources anew."""
         ...
 
-    def changed_again(self, load: int, table: str, column: str, later: Sequence[int]) -> int:
-        """A later load that has changed the same values of a column as a load; 0 for none."""
+    def exact_values(self, table: str, column: str, rows: np.ndarray) -> list[str | None]:
+        """What stands in a column of some rows, as `exact` gives it."""
         ...
 
-    def still_so(self, load: int, table: str, column: str) -> tuple[int, int]:
-        """How many values of a column a load has changed, and how many of them are still what it made of them."""
+    def set_values(self, table: str, load: int, column: str, rows: Sequence[int], values: Sequence[str | None]) -> None:
+        """Gives a column of some rows values that `exact` has given, on behalf of a load that is being taken back."""
         ...
 
-    def restore(self, load: int, table: str, column: str) -> None:
-        """Gives a column the values again that it had before a load."""
+    def note_changes(self, table: str, column: str, rows: Sequence[tuple[int, int, str | None, str | None, int]]) -> None:
+        """Notes what loads say otherwise in a column: load, row, what was there and what it says (as `exact` gives values), and
+        1 where what was there has stayed."""
         ...
 
-    def needed(self, table: str, first: int, last: int, child: str, pairs: Sequence[tuple[str, str]]) -> list[tuple[int, int]]:
-        """The rows among some of a table to which others lead (`pairs` of columns of the child and of the table), with the number
-        of the first row that does."""
+    def forget_changes(self, table: str, column: str, loads: Sequence[int], rows: Sequence[tuple[int, int]]) -> None:
+        """Forgets what is noted of some loads in a column, in ranges of rows."""
         ...
 
-    def remove(self, table: str, first: int, last: int, keep: Sequence[int]) -> int:
-        """Takes rows of a table away, but for some; how many went."""
+    def needed(self, table: str, rows: np.ndarray, child: str, pairs: Sequence[tuple[str, str]]) -> list[tuple[int, int]]:
+        """Those of some rows of a table to which others lead (`pairs` of columns of the child and of the table), with the number
+        of the first row that does (0: its rows have none)."""
+        ...
+
+    def remove(self, table: str, rows: np.ndarray) -> int:
+        """Takes rows of a table (ascending numbers) away; how many went."""
         ...
 
 

@@ -90,6 +90,10 @@ class Numbered(SharedSql):
                 self._numberings[table] = own.key[0] if own is not None and len(own.key) == 1 else "", ()
         return self._numberings[table]
 
+    def is_numbered(self, table: str) -> bool:
+        """Those with a generated key or a companion."""
+        return any(self._numbering(table))
+
     def row(self, table: str, alias: str) -> str:
         """The generated key, or what the companion says."""
         key, known_by = self._numbering(table)
@@ -141,6 +145,30 @@ class ServerReader(Numbered):
     def said(self, expression: str) -> str:
         """An expression as text."""
         return self.text(expression)
+
+    def exact(self, expression: str) -> str:
+        """An expression as text."""
+        return self.text(expression)
+
+    @abc.abstractmethod
+    def copy_in(self, table: str, columns: Sequence[str], batches: Any) -> None:
+        """Adds rows in bulk."""
+
+    def append(self, table: str, rows: pa.Table) -> None:
+        """Adds rows to one of Kerfmark's own tables."""
+        self.copy_in(table, rows.column_names, rows.combine_chunks().to_batches())
+
+    def note_changes(self, table: str, column: str, rows: Sequence[tuple[int, int, str | None, str | None, int]]) -> None:
+        """See `database.Changing`."""
+        import pyarrow as pa
+
+        if not rows:
+            return
+        load, row, before, said, kept = zip(*rows, strict=True)
+        self.append("kerfmark_changes", pa.table({
+            "load_id": pa.array(load, pa.int64()), "table_name": [table] * len(rows), "column_name": [column] * len(rows),
+            "row": pa.array(row, pa.int64()), "before": pa.array(before, pa.string()), "said": pa.array(said, pa.string()),
+            "kept": pa.array(kept, pa.int64())}))
 
     def kept(self, expression: str) -> str:
         """An expression as text."""

@@ -17,6 +17,10 @@ import pyarrow as pa
 from kerfmark.store.database import TableFacts, literal, quote
 
 SOUGHT = "kerfmark_sought"
+_PASSING = 9
+"""How values on their way to a column are told apart in `kerfmark_changes`."""
+_RANGES = 400
+"""Ranges of rows named in one statement."""
 _BITS = 60
 """Columns compared in one query: each is a bit of a number."""
 
@@ -49,6 +53,18 @@ class SharedSql(abc.ABC):
     @abc.abstractmethod
     def facts(self, table: str) -> TableFacts | None:
         """See `database.Reader`."""
+
+    @abc.abstractmethod
+    def is_numbered(self, table: str) -> bool:
+        """Whether the rows of a table have numbers."""
+
+    @abc.abstractmethod
+    def exact(self, expression: str) -> str:
+        """See `database.Reader`."""
+
+    @abc.abstractmethod
+    def note_changes(self, table: str, column: str, rows: Sequence[tuple[int, int, str | None, str | None, int]]) -> None:
+        """See `database.Changing`."""
 
     @abc.abstractmethod
     def kept(self, expression: str) -> str:
@@ -97,6 +113,18 @@ class SharedSql(abc.ABC):
             out[n] = row
         return out
 
+    def counts(self, table: str, columns: Mapping[str, pa.Array]) -> np.ndarray:
+        """See `database.Changing`."""
+        out = np.zeros(len(next(iter(columns.values()))), np.int64)
+        if len(out):
+            with self._seeking(table, list(columns.items())):
+                same = " AND ".join(f"t.{quote(c)} = k.c{i}" for i, c in enumerate(columns))
+                found = self.ask(f"SELECT k.n, COUNT(*) FROM {self.sought} AS k {self.outer_first} {quote(table)} AS t ON {same} "
+                                 "GROUP BY k.n")
+            for n, count in found:
+                out[n] = count
+        return out
+
     def differing(self, table: str, rows: np.ndarray, columns: Mapping[str, pa.Array]) -> dict[str, np.ndarray]:
         """See `database.Changing`."""
         out = {c: np.zeros(len(rows), bool) for c in columns}
@@ -128,14 +156,15 @@ class SharedSql(abc.ABC):
         return [r[0] for r in self.ask(f"SELECT DISTINCT {self.text(quote(column))} FROM {quote(table)} "
                                        f"WHERE {quote(column)} IS NOT NULL LIMIT {most}")]
 
-    def change(self, table: str, load: int, rows: np.ndarray, column: str, values: pa.Array) -> None:
+    def change(self, table: str, load: int, rows: np.ndarray, column: str, values: pa.Array, *, keep: bool = False) -> None:
         """See `database.Changing`."""
         c = f"t.{quote(column)}"
         with self._seeking(table, [("", pa.array(rows)), (column, values)]):
-            self.execute(f'INSERT INTO kerfmark_changes (load_id, table_name, "row", column_name, "before", "after") '
-                         f"SELECT {load}, {literal(table)}, k.c0, {literal(column)}, {self.kept(c)}, {self.kept('k.c1')} "
-                         f"FROM {self.sought} AS k {self.at_row(table, 'k.c0')}")
-            self.update(table, column, "k.c1", f"{self.sought} AS k", f"{self.row(table, 't')} = k.c0")
+            self.execute(f'INSERT INTO kerfmark_changes (load_id, table_name, "row", column_name, "before", said, kept) '
+                         f"SELECT {load}, {literal(table)}, k.c0, {literal(column)}, {self.kept(c)}, {self.kept('k.c1')}, "
+                         f"{int(keep)} FROM {self.sought} AS k {self.at_row(table, 'k.c0')}")
+            if not keep:
+                self.update(table, column, "k.c1", f"{self.sought} AS k", f"{self.row(table, 't')} = k.c0")
 
     def loose_ends(self, table: str, first: int) -> list[str]:
         """See `database.Changing`."""
@@ -151,49 +180,55 @@ class SharedSql(abc.ABC):
 
     # -- taking back
 
-    def _changed(self, load: int, table: str, column: str) -> str:
-        return (f"kerfmark_changes AS k WHERE k.load_id = {load} AND k.table_name = {literal(table)} "
-                f"AND k.column_name = {literal(column)}")
-
-    def changed_again(self, load: int, table: str, column: str, later: Sequence[int]) -> int:
+    def exact_values(self, table: str, column: str, rows: np.ndarray) -> list[str | None]:
         """See `database.Changing`."""
-        if not later:
-            return 0
-        found = self.ask(
-            "SELECT DISTINCT o.load_id FROM kerfmark_changes AS o JOIN "
-            f"{self._changed(load, table, column).replace(' WHERE', ' ON')} "
-            f'AND o.table_name = k.table_name AND o.column_name = k.column_name AND o."row" = k."row" '
-            f"WHERE o.load_id IN ({', '.join(map(str, later))})")
-        return int(found[0][0]) if found else 0
+        out: list[str | None] = [None] * len(rows)
+        with self._seeking(table, [("", pa.array(rows))]):
+            for n, value in self.ask(f"SELECT k.n, {self.exact(f't.{quote(column)}')} FROM {self.sought} AS k "
+                                     f"{self.at_row(table, 'k.c0')}"):
+                out[int(n)] = value
+        return out
 
-    def still_so(self, load: int, table: str, column: str) -> tuple[int, int]:
+    def set_values(self, table: str, load: int, column: str, rows: Sequence[int], values: Sequence[str | None]) -> None:
+        """See `database.Changing`. The values go by way of `kerfmark_changes`, which takes any."""
+        self.note_changes(table, column, [(load, row, None, value, _PASSING) for row, value in zip(rows, values, strict=True)])
+        passing = f"k.load_id = {load} AND k.kept = {_PASSING}"
+        self.update(table, column, self.given_back(table, column, "k.said"), "kerfmark_changes AS k",
+                    f'{passing} AND {self.row(table, "t")} = k."row"')
+        self.execute(f"DELETE FROM kerfmark_changes WHERE load_id = {load} AND kept = {_PASSING}")
+
+    def forget_changes(self, table: str, column: str, loads: Sequence[int], rows: Sequence[tuple[int, int]]) -> None:
         """See `database.Changing`."""
-        mine = self._changed(load, table, column)
-        now = self.same(self.kept(f"t.{quote(column)}"), 'k."after"')
-        return tuple(int(self.ask(f"SELECT COUNT(*) FROM {mine}{more}")[0][0]) for more in (  # type: ignore[return-value]
-            "", f" AND EXISTS (SELECT 1 FROM {quote(table)} AS t WHERE {self.row(table, 't')} = k.\"row\" AND {now})"))
+        for start in range(0, len(rows), _RANGES):
+            ranges = " OR ".join(f'"row" BETWEEN {a} AND {b}' for a, b in rows[start:start + _RANGES])
+            self.execute(f"DELETE FROM kerfmark_changes WHERE load_id IN ({', '.join(map(str, loads))}) AND table_name = "
+                         f"{literal(table)} AND column_name = {literal(column)} AND ({ranges})")
 
-    def restore(self, load: int, table: str, column: str) -> None:
+    def needed(self, table: str, rows: np.ndarray, child: str, pairs: Sequence[tuple[str, str]]) -> list[tuple[int, int]]:
         """See `database.Changing`."""
-        others, mine = self._changed(load, table, column).split(" WHERE ", 1)
-        self.update(table, column, self.given_back(table, column, 'k."before"'), others,
-                    f'{mine} AND {self.row(table, "t")} = k."row"')
+        if not len(rows):
+            return []
+        same = " AND ".join(f"t.{quote(key)} = c.{quote(own)}" for own, key in pairs)
+        by = self.row(child, "c") if self.is_numbered(child) else "0"
+        itself = child.lower() == table.lower()
+        with self._seeking(table, [("", pa.array(rows))]):
+            found = self.ask(f"SELECT k.c0, {by if itself else f'MIN({by})'} FROM {self.sought} AS k {self.at_row(table, 'k.c0')} "
+                             f"{self.outer_first} {quote(child)} AS c ON {same}" + ("" if itself else " GROUP BY k.c0"))
+        going = set(rows.tolist()) if itself else set()
+        return [(int(r[0]), int(r[1])) for r in found if int(r[1]) not in going]
 
-    def needed(self, table: str, first: int, last: int, child: str, pairs: Sequence[tuple[str, str]]) -> list[tuple[int, int]]:
-        """See `database.Changing`."""
-        same = " AND ".join(f"p.{quote(key)} = c.{quote(own)}" for own, key in pairs)
-        row, by = self.row(table, "p"), self.row(child, "c")
-        mine = f"BETWEEN {first} AND {last}"
-        own_rows = f" AND NOT ({by} {mine})" if child.lower() == table.lower() else ""
-        return [(int(r[0]), int(r[1])) for r in self.ask(
-            f"SELECT {row}, MIN({by}) FROM {quote(table)} AS p JOIN {quote(child)} AS c ON {same} WHERE {row} {mine}{own_rows} "
-            f"GROUP BY {row}")]
-
-    def remove(self, table: str, first: int, last: int, keep: Sequence[int]) -> int:
+    def remove(self, table: str, rows: np.ndarray) -> int:
         """See `database.Changing`."""
         row = self.row(table, quote(table))
-        those = f"{row} BETWEEN {first} AND {last}" + (f" AND {row} NOT IN ({', '.join(map(str, sorted(keep)))})" if keep else "")
-        gone = int(self.ask(f"SELECT COUNT(*) FROM {quote(table)} WHERE {those}")[0][0])
-        every = not keep and gone == int(self.ask(f"SELECT COUNT(*) FROM {quote(table)}")[0][0])
-        self.execute(f"DELETE FROM {quote(table)}" + ("" if every else f" WHERE {those}"))     # all at once is much quicker
-        return gone
+        if not len(rows):
+            return 0
+        count = f"SELECT COUNT(*) FROM {quote(table)}"
+        before = int(self.ask(count)[0][0])
+        if len(rows) == rows[-1] - rows[0] + 1:
+            those = f"{row} BETWEEN {rows[0]} AND {rows[-1]}"
+            every = before == int(self.ask(f"{count} WHERE {those}")[0][0])
+            self.execute(f"DELETE FROM {quote(table)}" + ("" if every else f" WHERE {those}"))  # all at once is much quicker
+        else:
+            with self._seeking(table, [("", pa.array(rows))]):
+                self.execute(f"DELETE FROM {quote(table)} WHERE {row} IN (SELECT c0 FROM {self.sought})")
+        return before - int(self.ask(count)[0][0])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass
 from itertools import count
 
 from sqlalchemy.engine import Dialect
@@ -51,6 +52,25 @@ def flat(layout: Layout, source: str, headers: Sequence[str], dialect: Dialect, 
     return _View(layout, source, dialect, longest).flat(headers)
 
 
+@dataclass(frozen=True)
+class Step:
+    """A table on the way from the row of a source to a cell: what it is called in the joined tables, and the columns that lead on,
+    or hold the cell in the end. `part`: the cell is one of its parts, which that table holds."""
+
+    table: str
+    alias: str
+    columns: tuple[str, ...]
+    part: str = ""
+
+
+def ways(layout: Layout, source: str, headers: Sequence[str], dialect: Dialect, longest: int = 0
+         ) -> tuple[dict[str, list[list[Step]]], str]:
+    """For each header the ways on which its cell is found (two where rows may have exceptions), and the joined tables."""
+    found = _View(layout, source, dialect, longest)
+    out = {h: found.ways(h) for h in headers}
+    return out, found.flat(headers)[1]
+
+
 class _View:
     """Finds every header of a source again, from the table with a record per row on."""
 
@@ -72,6 +92,51 @@ class _View:
         """An expression for each header, and what to ask them of."""
         cells = {h: cell for h in headers if (cell := self._cell(h))}
         return cells, "\n".join([self.quote(self.base), *self.joins.values()])
+
+    def ways(self, header: str) -> list[list[Step]]:
+        """See `ways`."""
+        for name, table in self.layout.tables.items():
+            if table.source != self.source:
+                continue
+            if table.part_of:
+                links = [h for link in table.links.values() for h in link.by.values()]
+                if header in links or any(header in c.sources for c in table.columns.values()):
+                    way = self._way(table.part_of)
+                    return [[*way[:-1], Step(way[-1].table, way[-1].alias, (), name)]]
+                continue
+            for column, spec in table.columns.items():
+                if spec.header == header and (spec.usual or spec.instead_of):
+                    found = self.layout.exceptional(self.source, header)
+                    assert found is not None
+                    return [self._way(found[0], found[1]), self._way(found[2], found[3])]
+                if spec.header == header and not spec.split:
+                    return [self._way(name, column)]
+            for link, target in table.links.items():
+                for path, h in (*target.by.items(), *target.repeats.items()):
+                    if h == header:
+                        return [self._way_through(name, link, path)]
+        return []
+
+    def _way(self, name: str, column: str = "") -> list[Step]:
+        """The way to a table, and a column of it, through the row."""
+        self._reach(name)
+        steps = [Step(child, self.quote(child), tuple(own for own, _ in self.layout.link_columns(child, link)))
+                 for child, link, _ in self.layout.path(self.base, name) or []]
+        return [*steps, Step(name, self.quote(name), (column,) if column else ())]
+
+    def _way_through(self, name: str, link: str, path: str) -> list[Step]:
+        """The way to a column that a link by value leads to."""
+        self._through(name, link, self.layout.tables[name].links[link].to, path)
+        steps = [*self._way(name)[:-1], Step(name, self.quote(name), self._own(name, link))]
+        way, table = f"{name}.{link}", self.layout.tables[name].links[link].to
+        *links, column = path.split(".")
+        for further in links:
+            steps.append(Step(table, self.quote(self.aliases[way]), self._own(table, further)))
+            way, table = f"{way}.{further}", self.layout.tables[table].links[further].to
+        return [*steps, Step(table, self.quote(self.aliases[way]), (column,))]
+
+    def _own(self, name: str, link: str) -> tuple[str, ...]:
+        return tuple(own for own, _ in self.layout.link_columns(name, link))
 
     def _cell(self, header: str) -> str:
         """What a row says under a header; "" for one that was left out."""

@@ -13,15 +13,18 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
 import pyarrow as pa
 
-from kerfmark.build.merge import TableCount
+from kerfmark.build.merge import OtherwiseSaid, TableCount
 from kerfmark.build.split import LinkCount, Meeting, Split, refused, rehearse
 from kerfmark.errors import DataRefused, Origin, TargetError, UsageError
 from kerfmark.layout.edit import with_column, with_spelling, with_type, without_column
 from kerfmark.layout.names import free_name, snake
 from kerfmark.layout.text import parse_layout
-from kerfmark.ledger.records import Ledger, RowsAdded, write_layout_text, write_load
+from kerfmark.ledger.account import FileAccount, accounts
+from kerfmark.ledger.numbers import Numbering, Reserved
+from kerfmark.ledger.records import Ledger, Options, write_layout_text, write_load
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.profile.recognise import settle
 from kerfmark.profile.types import ColumnType
@@ -30,7 +33,7 @@ from kerfmark.read.alike import parts_of
 from kerfmark.store.database import Changing, Database, database_at
 from kerfmark.verbs.again import retried
 from kerfmark.verbs.check import Group, told_groups
-from kerfmark.verbs.recording import loaded_files, new_load, rows_apart
+from kerfmark.verbs.recording import loaded_files, new_load, rows_set_aside, write_merged
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.routing import Routed, Wishes, route
 from kerfmark.verbs.saving import saving
@@ -61,9 +64,22 @@ class ValueChanged:
 
 
 @dataclass(frozen=True)
+class DifferentCell:
+    """A cell of a file that says something else than the database, which keeps what it has: where it stands, what it says, and what
+    the database has."""
+
+    source: str
+    origin: Origin
+    in_file: str
+    in_database: str
+
+
+@dataclass(frozen=True)
 class AddResult:
     """What a load did (or would do, when `rehearsed`). `load` is its number, 0 when nothing was written; `learned` are changes of
-    the layout and of the tables' columns, in words; `problems` are told when rehearsed; `notes` tell what else is odd."""
+    the layout and of the tables' columns, in words; `account` tells what became of the rows of each file, and `different` the cells
+    that say something else than the database, which has kept what it had; `problems` are told when rehearsed; `notes` tell what
+    else is odd."""
 
     database: str
     load: int
@@ -74,6 +90,8 @@ class AddResult:
     learned: tuple[str, ...]
     set_aside: int
     known_rows: int
+    account: tuple[FileAccount, ...]
+    different: tuple[DifferentCell, ...]
     rejects: tuple[str, ...]
     rehearsed: bool
     problems: int
@@ -125,8 +143,10 @@ def add(files: Sequence[str | Path], into: str | Path, *, source: str = "", know
 class Adding:
     """One load into an open database."""
 
-    def __init__(self, file: Changing, database: Database, ledger: Ledger, progress: Progress) -> None:
+    def __init__(self, file: Changing, database: Database, ledger: Ledger, progress: Progress, reserved: Reserved | None = None,
+                 made_again: int = 0) -> None:
         self.file, self.database, self.ledger, self.progress = file, database, ledger, progress
+        self.reserved, self.made_again = reserved, made_again
         self.text = ledger.layout
         self.layout = parse_layout(self.text, "the layout in the database")
         self.learned: list[str] = []
@@ -135,30 +155,34 @@ class Adding:
 
     def add(self, files: Sequence[str | Path], *, source: str = "", known: str = "", again: bool = False,
             wishes: Wishes = Wishes(), widen: bool = False, rehearsal: bool = False,  # noqa: B008
-            aside: Path | None = None, verb: str = "add") -> AddResult:
-        """Does everything but the commit."""
+            aside: Path | None = None, apart: bool = False, verb: str = "add") -> AddResult:
+        """Does everything but the commit, also when it is rehearsed, unless there are problems. Rows that do not fit are taken
+        `apart` also where no file is named for them."""
         started = time.perf_counter()
         self._check_tables()
         if known == "add":
             self._check_not_unique()
         routed = route(self.layout, files, source, wishes)
-        encoded = self._read(routed, strict=aside is None and not rehearsal)
+        apart = apart or aside is not None
+        encoded = self._read(routed, strict=not apart and not rehearsal)
         if not again:
             self._refuse_known_files(encoded, routed)
         self._learn(routed, encoded)
         if self.adopted:
             self.file.refresh_views(self.layout, {n: e.source.headers for n, e in encoded.items()})
-        done = self._rehearse(encoded, known, aside is not None)
+        done = self._rehearse(encoded, known, apart)
         if done.problems.total and widen and self._widen(done, encoded):
-            done = self._rehearse(encoded, known, aside is not None)
+            done = self._rehearse(encoded, known, apart)
         if done.problems.total and not rehearsal:
             raise refused(done.problems, encoded)
         if aside is not None and done.set_aside and not rehearsal:
             self.rejects = rejected(aside, encoded, done.set_aside)
         number = self.ledger.next_load
         changes = self._changes(done)
-        if not rehearsal:
-            self._write(number, verb, done, encoded)
+        account: tuple[FileAccount, ...] = ()
+        if not done.problems.total:
+            self._write(number, verb, done, encoded, Options(known, apart, source))
+            account = self._balanced(number)
         rows = {n: e.read for n, e in encoded.items()}
         counts = {id(r): 0 for r in routed}
         for name, e in encoded.items():
@@ -170,7 +194,8 @@ class Adding:
             self.database.name, 0 if rehearsal else number,
             tuple(FileAdded(_called(r), r.source, r.why, counts[id(r)]) for r in routed),
             tuple(sorted(done.merged.counts, key=lambda c: list(self.layout.tables).index(c.name))), tuple(done.links), changes,
-            tuple(self.learned), len(done.set_aside), sum(len(k) for k in done.merged.known_rows.values()),
+            tuple(self.learned), len(done.set_aside), sum(len(k.rows) for k in done.merged.known.values()), account,
+            different_cells(done, encoded, self.file),
             tuple(map(str, self.rejects)), rehearsal, done.problems.total,
             told_groups(done.problems, encoded, 10) if rehearsal else (), (*self._loose(), *self.file.remarks),
             round(time.perf_counter() - started, 3))
@@ -277,7 +302,8 @@ class Adding:
         for name, e in encoded.items():
             there = {h for part in parts_of(e.source) for h in part.headers}
             lacking[name] = {h for h in self.layout.sources[name].may_lack if h not in there}
-        return rehearse(self.layout, encoded, set_aside=set_aside, meeting=Meeting(self.file, self.file.stored, known, lacking))
+        numbering = Numbering(self.file, self.layout, self.ledger, self.reserved, self.made_again)
+        return rehearse(self.layout, encoded, set_aside=set_aside, meeting=Meeting(numbering, self.file.stored, known, lacking))
 
     def _widen(self, done: Split, encoded: Mapping[str, EncodedSource]) -> bool:
         """Gives columns whose type is too narrow for new values a wider one; whether there were any."""
@@ -309,7 +335,17 @@ class Adding:
                     for r, v in zip(rows, update.values.slice(0, len(rows)).to_pylist(), strict=True)]
         return tuple(out)
 
-    def _write(self, number: int, verb: str, done: Split, encoded: Mapping[str, EncodedSource]) -> None:
+    def _balanced(self, number: int) -> tuple[FileAccount, ...]:
+        """The account of a load, as the database has it by now. Raises TargetError where a row of a file is in no part of it."""
+        ledger = Ledger(self.file)
+        base_of = {s: self.layout.base_of(s) for s in self.layout.sources}
+        account = tuple(a for a in accounts(ledger, self.file, base_of, [number]))
+        if wrong := [a for a in account if not a.balances]:
+            raise TargetError("the account of a file does not balance; nothing was kept", code="internal",
+                              origin=Origin(wrong[0].file), why=f"{wrong[0]}", next="this is a fault of Kerfmark: please report it")
+        return account
+
+    def _write(self, number: int, verb: str, done: Split, encoded: Mapping[str, EncodedSource], options: Options) -> None:
         layout_number = self.ledger.layout_number
         if self.text != self.ledger.layout:
             layout_number += 1
@@ -321,20 +357,20 @@ class Adding:
             if table is None or not table.num_rows:
                 continue
             self.progress(f"writing {name}", table.num_rows, table.num_rows)
-            first = done.merged.first[name]
-            self._put_rows(name, table, first, done, encoded)
-            added.append(RowsAdded(number, name, first, first + table.num_rows - 1))
-        write_load(self.file.execute, new_load(number, verb, layout_number),
-                   loaded_files(number, encoded, self.database.folder), added, rows_apart(number, encoded, done))
-        for update in done.merged.updates:
-            self.file.change(update.table, number, update.rows, update.column, update.values)
+            numbers = done.merged.numbers[name]
+            before = self.file.highest(name)
+            self._put_rows(name, table, int(numbers[0]), done, encoded)
+            added.append((name, int(numbers.min()), max(before, int(numbers.max()))))
+        write_load(self.file.execute, new_load(number, verb, layout_number, options),
+                   loaded_files(number, encoded, self.database.folder, done), rows_set_aside(number, encoded, done))
+        write_merged(self.file, number, done.merged)
         self.progress("checking", 0, 0)
-        for r in added:
-            if (highest := self.file.highest(r.table)) != r.last or (loose := self.file.loose_ends(r.table, r.first)):
+        for name, first, last in added:
+            if (highest := self.file.highest(name)) != last or (loose := self.file.loose_ends(name, first)):
                 raise TargetError("the rows that were added are not what they should be; nothing was kept", code="internal",
                                   origin=Origin(self.database.name),
-                                  why=f"{r.table}: last row {highest}, expected {r.last}" if highest != r.last else
-                                  f"{r.table}: {', '.join(loose)} leads nowhere",
+                                  why=f"{name}: last row {highest}, expected {last}" if highest != last else
+                                  f"{name}: {', '.join(loose)} leads nowhere",
                                   next="look whether a trigger of the database changes rows; else please report it")
 
 
@@ -365,6 +401,36 @@ class Adding:
             raise DataRefused(f"the database refuses a record of {name}", code="data.refused", origin=at, why=refusal.why,
                               more=[f"{name}: {said}"], total=1,
                               next="mend the row; the rule is the database's own (a check, a trigger, a key)") from refusal
+
+
+def different_cells(done: Split, encoded: Mapping[str, EncodedSource], file: Changing) -> tuple[DifferentCell, ...]:
+    """The cells that say something else than the database keeps, in the order of their rows."""
+    found: dict[tuple[str, int, str], DifferentCell] = {}
+    for some in done.merged.otherwise:
+        source = encoded[some.source]
+        there = _texts_there(done, some, file)
+        column = source.column(some.header) if some.header in source.source.headers else None
+        places = some.records if source.records is None else np.searchsorted(source.records, some.records)
+        for record, place, row in zip(some.records.tolist(), places.tolist(), some.rows.tolist(), strict=True):
+            code = -1 if column is None else int(column.codes[place])
+            text = "" if column is None or code < 0 else column.values[code].as_py()
+            found.setdefault((some.source, record, some.header), DifferentCell(
+                some.source, source.source.origin(record, some.header), text, there.get(row) or ""))
+    return tuple(found[k] for k in sorted(found))
+
+
+def _texts_there(done: Split, some: OtherwiseSaid, file: Changing) -> dict[int, str | None]:
+    """What the database has in the rows where cells say something else; of a link, what the record that it leads to is known by."""
+    if not some.column:
+        return dict.fromkeys(some.rows.tolist(), "other parts")
+    there = file.texts(some.table, some.column, sorted(set(some.rows.tolist())))
+    spec = done.layout.tables.get(some.to)
+    if spec is None or not done.layout.has_generated_key(some.to):
+        return there
+    shown = next((k for k in spec.known_by if k in spec.columns), "")
+    ids = sorted({int(t) for t in there.values() if t})
+    called = file.texts(some.to, shown, ids) if shown and ids else {}
+    return {row: called.get(int(t), t) if t else t for row, t in there.items()}
 
 
 def _called(routed: Routed) -> str:

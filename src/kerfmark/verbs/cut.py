@@ -15,7 +15,7 @@ from kerfmark.build.split import LinkCount, Split, split
 from kerfmark.errors import DataRefused, Origin, TargetError, UsageError
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import read_layout, write_layout
-from kerfmark.ledger.records import RowsAdded, write_layout_text, write_load
+from kerfmark.ledger.records import Options, write_layout_text, write_load, write_says
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading
@@ -26,7 +26,7 @@ from kerfmark.structure.steer import Steering
 from kerfmark.verbs.add import AddResult
 from kerfmark.verbs.mark import mark_inputs
 from kerfmark.verbs.onto import fill
-from kerfmark.verbs.recording import loaded_files, new_load, rows_apart
+from kerfmark.verbs.recording import all_said, loaded_files, new_load, rows_set_aside
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.saving import saving
 from kerfmark.verbs.sources import open_sources
@@ -137,7 +137,7 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
             raise
         rejects = rejected(aside, read, done.set_aside) if aside is not None and done.set_aside else {}
         with saving(rejects | ({saved: text} if saved != paths[0] else {})):
-            _build(database, new, done, text, encoded, progress)
+            _build(database, new, done, text, encoded, aside is not None, progress)
         return CutResult(
             database.name, database.size(), script is not None, str(saved), saved != paths[0],
             tuple(SourceRead(n, e.source.origin().file, e.rows, len(e.columns), e.source.size, e.source.how)
@@ -167,7 +167,8 @@ def _refuse_other_layout(path: Path, text: str, replace: bool) -> None:
                           next=f"cut from it (kerfmark cut {path} --into ...), name another database, or say --replace")
 
 
-def _build(database: Database, file: New, done: Split, text: str, encoded: dict[str, EncodedSource], progress: Progress) -> None:
+def _build(database: Database, file: New, done: Split, text: str, encoded: dict[str, EncodedSource], aside: bool,
+           progress: Progress) -> None:
     """Writes the tables into a new file and publishes it."""
     tables = done.tables
     with file:
@@ -178,8 +179,9 @@ def _build(database: Database, file: New, done: Split, text: str, encoded: dict[
         progress("indexing", 0, 0)
         file.finish()
         write_layout_text(file.execute, 1, text)
-        write_load(file.execute, new_load(1, "cut", 1), loaded_files(1, encoded, database.folder),
-                   [RowsAdded(1, t.name, 1, t.rows) for t in tables if t.rows], rows_apart(1, encoded, done))
+        write_load(file.execute, new_load(1, "cut", 1, Options(set_aside=aside)), loaded_files(1, encoded, database.folder, done),
+                   rows_set_aside(1, encoded, done))
+        write_says(file.execute, all_said(1, tables))
         progress("checking", 0, 0)
         file.verify({t.name: t.rows for t in tables})
         file.publish()

@@ -41,8 +41,8 @@ def loads(database: str | Path) -> LoadsResult:
 
 def shown(ledger: Ledger, load: Load) -> LoadShown:
     """A load with its files and what it did."""
-    added = {r.table: r.count for r in ledger.added if r.load == load.number}
+    added = {t: n for (number, t), n in ledger.made.items() if number == load.number}
     changed = {t: n for (number, t), n in ledger.changed.items() if number == load.number}
     return LoadShown(load.number, load.verb, load.at, tuple(f for f in ledger.files if f.load == load.number),
                      tuple((t, added.get(t, 0), changed.get(t, 0)) for t in dict.fromkeys([*added, *changed])),
-                     sum(r.load == load.number and not r.known for r in ledger.set_aside), load.layout, load.undone_at)
+                     sum(r.load == load.number for r in ledger.set_aside), load.layout, load.undone_at)

@@ -10,9 +10,10 @@ from kerfmark import __version__
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import parse_layout
-from kerfmark.ledger.prove import SourceProof, prove_source
+from kerfmark.ledger.account import FileAccount, accounts
+from kerfmark.ledger.prove import SaidOtherwise, SourceProof, prove_source
 from kerfmark.ledger.records import Ledger, LoadedFile, RowSetAside
-from kerfmark.profile.encode import EncodedSource, encode, records_of
+from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
 from kerfmark.store.database import database_at, quote
@@ -20,15 +21,18 @@ from kerfmark.verbs.loads import LoadShown, shown
 from kerfmark.verbs.recording import now
 from kerfmark.verbs.sources import open_loaded
 
+__all__ = ["ProveResult", "SaidOtherwise", "SourceProof", "prove"]
+
 
 @dataclass(frozen=True)
 class ProveResult:
-    """The outcome per source, and the foreign key columns with a value that leads nowhere, as table.column; further what was
-    proven: the loads with their files, rows per table, rows that were set aside, what the layout does on purpose (in words), and
-    the layout itself; when (UTC) and by which version."""
+    """The outcome per source, the account of each file of each load, and the foreign key columns with a value that leads nowhere,
+    as table.column; further what was proven: the loads with their files, rows per table, rows that were set aside, what the layout
+    does on purpose (in words), and the layout itself; when (UTC) and by which version."""
 
     database: str
     proofs: tuple[SourceProof, ...]
+    account: tuple[FileAccount, ...]
     broken_links: tuple[str, ...]
     loads: tuple[LoadShown, ...]
     tables: tuple[tuple[str, int], ...]
@@ -41,8 +45,8 @@ class ProveResult:
 
     @property
     def holds(self) -> bool:
-        """Whether nothing differs."""
-        return not self.broken_links and all(p.holds for p in self.proofs)
+        """Whether nothing differs, but for what the ledger explains, and every account balances."""
+        return not self.broken_links and all(p.holds for p in self.proofs) and all(a.balances for a in self.account)
 
 
 def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
@@ -57,7 +61,7 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
         opened: dict[str, tuple[EncodedSource, list[LoadedFile]]] = {}
         for name in dict.fromkeys(f.source for f in ledger.live_files):
             mine = [f for f in ledger.live_files if f.source == name]
-            gone = [r for r in ledger.set_aside if r.source == name and not r.known]
+            gone = [r for r in ledger.set_aside if r.source == name]
             source = open_loaded(name, layout.sources[name], mine, where.folder or Path())
             opened[name] = encode(source, progress, strict=not gone), mine
         layout = settled(layout, {n: e.source.headers for n, (e, _) in opened.items()})
@@ -65,15 +69,15 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
         proofs = []
         for name, (encoded, mine) in opened.items():
             changed = [p.fingerprint for p in parts_of(encoded.source)] != [f.fingerprint for f in mine]
-            apart = [r for r in ledger.set_aside if r.source == name and r.load in live]
-            aside, known = (records_of(encoded, [(r.file, r.sheet, r.row) for r in apart if r.known == k]) for k in (False, True))
-            proofs.append(prove_source(reader, layout, name, encoded, encoded.source.origin().file, changed, progress, aside,
-                                       known))
+            proofs.append(prove_source(reader, ledger, layout, name, encoded, encoded.source.origin().file, changed, progress))
         broken = tuple(f"{t}.{c}" for t in layout.tables if reader.facts(t) for c in reader.broken_links(t))
         rows = tuple((t, int(reader.ask(f"SELECT COUNT(*) FROM {quote(t)}")[0][0])) for t in layout.tables if reader.facts(t))
-    not_loaded = tuple(r for r in ledger.set_aside if r.load in live and not r.known)
-    return ProveResult(where.name, tuple(proofs), broken, tuple(shown(ledger, load) for load in ledger.live), rows, not_loaded,
-                       tuple(_on_purpose(layout)), ledger.layout, now(), __version__, round(time.perf_counter() - started, 3))
+        account = tuple(accounts(ledger, reader, {s: layout.base_of(s) for s in layout.sources}))
+    not_loaded = tuple(r for r in ledger.set_aside if r.load in live)
+    return ProveResult(where.name, tuple(proofs), account, broken, tuple(shown(ledger, load) for load in ledger.live), rows,
+                       not_loaded, tuple(_on_purpose(layout)), ledger.layout, now(), __version__,
+                       round(time.perf_counter() - started, 3))
+
 
 
 def _on_purpose(layout: Layout) -> list[str]:

@@ -3,15 +3,23 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 
+import numpy as np
+
 from kerfmark import __version__
+from kerfmark.build.drafts import TableRows
+from kerfmark.build.merge import Merged
+from kerfmark.build.policy import CREATED, MADE
 from kerfmark.build.split import Split
-from kerfmark.ledger.records import Load, LoadedFile, RowSetAside, file_beside
+from kerfmark.ledger.account import known_runs, runs
+from kerfmark.ledger.records import DIFFERENT, OWN, SAME, Load, LoadedFile, Options, RowSetAside, Says, file_beside
+from kerfmark.ledger.unwind import known_table, says_table
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.read.alike import AlikeSources, parts_of
+from kerfmark.store.database import Changing
 from kerfmark.verbs.rejects import place_of
 
 
@@ -20,32 +28,71 @@ def now() -> str:
     return datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S")
 
 
-def new_load(number: int, verb: str, layout: int) -> Load:
+def new_load(number: int, verb: str, layout: int, options: Options) -> Load:
     """A load that is made now."""
-    return Load(number, verb, now(), __version__, layout, "")
+    return Load(number, verb, now(), __version__, layout, "", options)
 
 
-def loaded_files(load: int, sources: Mapping[str, EncodedSource], folder: Path | None) -> list[LoadedFile]:
-    """The files that sources were read from, named as seen from a folder (None: from anywhere)."""
+def loaded_files(load: int, sources: Mapping[str, EncodedSource], folder: Path | None, done: Split | None = None
+                 ) -> list[LoadedFile]:
+    """The files that sources were read from, named as seen from a folder (None: from anywhere). Rows left out are those that the
+    layout skips, and, once a split is `done`, those that it wants no record of."""
     out = []
     for name, encoded in sources.items():
         source = encoded.source
-        counts = source.rows_of_parts(encoded.read) if isinstance(source, AlikeSources) else [encoded.read]
+        counts = encoded.rows_of_parts()
         told = source.told if isinstance(source, AlikeSources) else [""]
-        for part, rows, said in zip(parts_of(source), counts, told, strict=True):
+        starts = np.append(0, np.cumsum(counts))
+        left_out = np.diff(starts)
+        if encoded.records is not None:                 # the others were skipped
+            left_out = left_out - np.diff(np.searchsorted(encoded.records, starts))
+        else:
+            left_out = left_out * 0
+        if done is not None and name in done.left_out_records:
+            left_out = left_out + np.diff(np.searchsorted(done.left_out_records[name], starts))
+        for part, rows, said, gone in zip(parts_of(source), counts, told, left_out.tolist(), strict=True):
             reading = json.dumps(part.settings() | ({"skip_rows": part.skip_rows} if part.skip_rows else {}), ensure_ascii=False)
-            out.append(LoadedFile(load, name, file_beside(part.location, folder), part.size, part.fingerprint, rows, said, reading))
+            out.append(LoadedFile(load, name, file_beside(part.location, folder), part.size, part.fingerprint, rows, said, reading,
+                                  gone))
     return out
 
 
-def rows_apart(load: int, sources: Mapping[str, EncodedSource], done: Split) -> list[RowSetAside]:
-    """The rows that were set aside, and those whose records were there already."""
+def rows_set_aside(load: int, sources: Mapping[str, EncodedSource], done: Split) -> list[RowSetAside]:
+    """The rows that were set aside."""
     out = []
     for row in done.set_aside:
         at = place_of(sources, row)
-        out.append(RowSetAside(load, row.source, at.file, at.sheet or "", at.row or 0, "; ".join(why for why, _ in row.reasons)))
-    for source, records in done.merged.known_rows.items():
-        for record in records.tolist():
-            at = sources[source].source.origin(record)
-            out.append(RowSetAside(load, source, at.file, at.sheet or "", at.row or 0, "its record was there already", True))
+        reason = "; ".join(why for why, _ in row.reasons)
+        out.append(RowSetAside(load, row.source, at.file, at.sheet or "", at.row or 0, row.record, reason))
     return out
+
+
+def all_said(load: int, tables: Sequence[TableRows]) -> list[Says]:
+    """What the first load of a new database says: it made every record, those that others only name behind the rest."""
+    out = []
+    for table in tables:
+        named = table.source_rows() < 0
+        if any(c.split for c in table.spec.columns.values()):
+            named = np.zeros(table.rows, bool)
+        for role, numbers in ((MADE, np.flatnonzero(~named)), (CREATED, np.flatnonzero(named))):
+            out += [Says(load, table.name, a + 1, b + 1, role) for a, b in runs(numbers)]
+    return out
+
+
+def write_merged(file: Changing, load: int, merged: Merged) -> None:
+    """Writes down what a load says of a database that is there."""
+    says = [Says(load, s.table, a, b, s.role, s.columns) for s in merged.sayings for a, b in runs(s.rows)]
+    known = [run for source, k in merged.known.items() for run in known_runs(
+        load, source, k.records, k.rows, np.where(k.different, DIFFERENT, SAME))]
+    known += [run for source, k in merged.own.items() for run in known_runs(load, source, k.records, k.rows, np.full(
+        len(k.rows), OWN, object))]
+    if says:
+        file.append("kerfmark_says", says_table(says))
+    if known:
+        file.append("kerfmark_known", known_table(known))
+    for update in merged.kept:
+        file.change(update.table, load, update.rows, update.column, update.values, keep=True)
+    for update in merged.updates:
+        file.change(update.table, load, update.rows, update.column, update.values)
+    for table, rows in merged.kept_parts.items():
+        file.note_changes(table, "", [(load, row, None, None, 1) for row in rows.tolist()])

@@ -7,10 +7,12 @@ from dataclasses import dataclass, replace
 
 import pyarrow as pa
 
+from kerfmark.build.policy import CREATED
 from kerfmark.errors import DataRefused, Origin, UsageError
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout, SourceSpec, parents_first
 from kerfmark.layout.text import parse_layout
+from kerfmark.ledger.account import accounts, read_says
 from kerfmark.ledger.records import Ledger
 from kerfmark.profile.types import TEXT, ColumnType, canonical, declared_type
 from kerfmark.progress import Progress
@@ -155,49 +157,44 @@ def source_taken(reader: Reader, inside: Inside, source: str) -> tuple[Taken, So
         types.append(TEXT if home is None or home[1].split else home[1].of_type)
     base = layout.base_of(source)
     number = reader.row(base, quote(base))
-    only_named = _only_named(inside, source, base)
+    only_named = _only_named(reader, inside, base)
     if only_named:
         rows += " WHERE NOT (" + " OR ".join(f"{number} BETWEEN {a} AND {b}" for a, b in only_named) + ")"
     table = TableOut(source, tuple(cells), tuple(types), frozenset(cells))
     return (Taken(table, tuple(cells.values()), rows, number, _count(reader, rows)), layout.sources[source],
-            _not_as_it_was(layout, ledger, source))
+            _not_as_it_was(reader, layout, ledger, source))
 
 
 def _count(reader: Reader, rows: str) -> int:
     return int(reader.ask(f"SELECT COUNT(*) FROM {rows}")[0][0])
 
 
-def _only_named(inside: Inside, source: str, base: str) -> list[tuple[int, int]]:
-    """Rows of the table with a record per row that stand in no row of the source: other sources only name them. They come at the
-    end of what a load has added."""
+def _only_named(reader: Reader, inside: Inside, base: str) -> list[tuple[int, int]]:
+    """Rows of the table with a record per row that stand in no row of the source: other sources only name them."""
     layout, ledger = inside.layout, inside.ledger
     assert layout is not None and ledger is not None
-    if not layout.is_looked_up(base) or layout.tables[base].only_rows or layout.existing:
+    if not layout.is_looked_up(base):
         return []
-    out = []
-    for load in ledger.live:
-        read = sum(f.rows for f in ledger.files if f.load == load.number and f.source == source)
-        here = read - sum(r.load == load.number and r.source == source for r in ledger.set_aside)
-        for added in ledger.added:
-            if added.load == load.number and added.table == base and added.count > here:
-                out.append((added.first + here, added.last))
-    return out
+    says = read_says(reader, [load.number for load in ledger.live], [base])
+    return [(s.first, s.last) for s in says if s.role == CREATED]
 
 
-def _not_as_it_was(layout: Layout, ledger: Ledger, source: str) -> list[str]:
+def _not_as_it_was(reader: Reader, layout: Layout, ledger: Ledger, source: str) -> list[str]:
     """What of a source is not in the database as it stood in the files."""
     spec, out = layout.sources[source], []
     if spec.left_out:
         out.append(f"left out by the layout, so not here: {', '.join(spec.left_out)}")
     if spec.blanks:
         out.append(f"cells that said {', '.join(spec.blanks)} are blank: that is what it stands for")
-    live = {load.number for load in ledger.live}
-    apart = sum(r.source == source and r.load in live and not r.known for r in ledger.set_aside)
+    account = [a for a in accounts(ledger, reader, {s: layout.base_of(s) for s in layout.sources}) if a.source == source]
+    apart, same, different = (sum(getattr(a, k) for a in account) for k in ("set_aside", "same", "different"))
     if apart:
         out.append(f"rows that were set aside are not here: {apart:,}")
-    again = sum(r.source == source and r.load in live and r.known for r in ledger.set_aside)
-    if again:
-        out.append(f"rows that only said again what was there are not here: {again:,}")
+    if same:
+        out.append(f"rows that only said again what was there are not here: {same:,}")
+    if different:
+        out.append("rows that said something else than what was there, which was kept, are not here: "
+                   f"{different:,}; kerfmark prove lists their cells")
     changed = [h for t in layout.tables.values() for c in t.columns.values() if t.source == source and (c.treats or c.unit)
                for h in c.sources]
     if changed:

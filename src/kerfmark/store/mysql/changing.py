@@ -9,6 +9,7 @@ import contextlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
 
+import numpy as np
 import pyarrow as pa
 
 from kerfmark.address import Address
@@ -99,14 +100,15 @@ class MysqlChanging(MysqlReader):
             self.copy_in(companion(table), [NUMBER, *known_by], [numbered_keys(batch, known_by, first)])
             first += batch.num_rows
 
-    def remove(self, table: str, first: int, last: int, keep: Sequence[int]) -> int:
+    def remove(self, table: str, rows: np.ndarray) -> int:
         """Takes rows of a table away."""
         _, known_by = self._numbering(table)
         with self._unlinked(table) as unlinked:
-            gone = super().remove(table, first, last, keep)
+            gone = super().remove(table, rows)
         if known_by and unlinked:                       # the companion has not followed by itself
-            kept = f" AND {NUMBER} NOT IN ({', '.join(map(str, keep))})" if keep else ""
-            self.execute(f"DELETE FROM {quote(companion(table))} WHERE {NUMBER} BETWEEN {first} AND {last}{kept}")
+            same = " AND ".join(f"t.{quote(k)} = n.{quote(k)}" for k in known_by)
+            self.execute(f"DELETE n FROM {quote(companion(table))} AS n LEFT JOIN {quote(table)} AS t ON {same} "
+                         f"WHERE t.{quote(known_by[0])} IS NULL")
         return gone
 
     @contextlib.contextmanager

@@ -248,7 +248,7 @@ class MysqlReader(ServerReader):
 
     def update(self, table: str, column: str, value: str, others: str, condition: str) -> None:
         """Gives a column new values."""
-        self.execute(f"UPDATE {others} JOIN {quote(table)} AS t ON {condition.replace(' WHERE ', ' AND ')} "
+        self.execute(f"UPDATE {others} JOIN {quote(table)} AS t ON {condition} "
                      f"SET t.{quote(column)} = {value}")
 
 

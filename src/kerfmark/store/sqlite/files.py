@@ -188,6 +188,14 @@ class SqliteSpeech:
         """An expression as text."""
         return f"CAST({expression} AS TEXT)"
 
+    def exact(self, expression: str) -> str:
+        """A literal of SQL."""
+        return f"NULLIF(quote({expression}), 'NULL')"
+
+    def is_numbered(self, table: str) -> bool:
+        """Every table but those that are made without it."""
+        return not self.ask(f"SELECT 1 FROM pragma_table_list({literal(table)}) WHERE wr AND schema = 'main'")
+
     def said(self, expression: str) -> str:
         """SQLite gives values as they are stored."""
         return expression

@@ -17,7 +17,7 @@ import numpy as np
 import pyarrow as pa
 
 from kerfmark import memory
-from kerfmark.store.database import PATIENCE, known_already, no_ledger, quote
+from kerfmark.store.database import PATIENCE, known_already, literal, no_ledger, quote
 from kerfmark.store.sql import SOUGHT, SharedSql
 from kerfmark.store.sqlite.files import SqliteSpeech, translated
 
@@ -25,6 +25,8 @@ if TYPE_CHECKING:
     from kerfmark.layout.model import Layout
     from kerfmark.profile.types import ColumnType
 
+_NOTED = 400
+"""Changes noted in one statement."""
 MAPPED = 1 << 34
 """Bytes of the file that are read as memory."""
 
@@ -109,6 +111,20 @@ class OpenFile(SqliteSpeech, SharedSql):
         """Adds rows, as `build.stored` turns them out, with their keys; SQLite counts the others by itself."""
         with translated(self.path):
             self._cursor.adbc_ingest(table, pa.RecordBatchReader.from_batches(schema, batches), mode="append")
+
+    def append(self, table: str, rows: pa.Table) -> None:
+        """Adds rows to one of Kerfmark's own tables."""
+        with translated(self.path):
+            self._cursor.adbc_ingest(table, rows, mode="append")
+
+    def note_changes(self, table: str, column: str, rows: Sequence[tuple[int, int, str | None, str | None, int]]) -> None:
+        """The values are literals, as `exact` gives them."""
+        about = f"{literal(table)}, {literal(column)}"
+        for start in range(0, len(rows), _NOTED):
+            said = ", ".join(f"({load}, {about}, {row}, {before or 'NULL'}, {value or 'NULL'}, {kept})"
+                             for load, row, before, value, kept in rows[start:start + _NOTED])
+            self.execute('INSERT INTO kerfmark_changes (load_id, table_name, column_name, "row", "before", said, kept) '
+                         f"VALUES {said}")
 
     def highest(self, table: str) -> int:
         """The highest number of a row of a table, 0 when it has none."""

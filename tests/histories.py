@@ -1,0 +1,238 @@
+"""Random histories of a database: files are cut, added with any policy, taken back, changed and loaded anew, added again; what is in
+the database is asked for in plain SQL and held against the model in `history_model`."""
+
+from __future__ import annotations
+
+import contextlib
+import csv
+import io
+import os
+import shutil
+import sys
+import tempfile
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
+
+from hypothesis import HealthCheck, Phase, assume, note, settings
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
+
+import kerfmark
+from engines import target
+from history_model import HEADERS, LAYOUT, Account, Refused, Row, State, load
+
+PHASES = [p for p in Phase if p is not Phase.shrink] if os.environ.get("KERFMARK_NO_SHRINK") else list(Phase)
+STEPS: dict[str, int] = {}
+"""How often each step was taken, and refused."""
+COLOURS = {"H1": "red", "H2": "", "H3": "blue"}
+NOTES = {("A", "p"): "wet", ("A", "q"): "", ("B", "p"): "dry"}
+POLICIES = ("", "keep", "fill", "overwrite")
+
+
+@st.composite
+def files(draw: Callable[..., Any], most: int = 4) -> list[Row]:
+    """The rows of a file; mostly they say of hives and places what other files say too."""
+    colours = {h: draw(st.sampled_from([c, c, c, c, "", "green"])) for h, c in COLOURS.items()}
+    notes = {p: draw(st.sampled_from([n, n, n, n, "new"])) for p, n in NOTES.items()}
+    rows: list[Row] = []
+    for no in draw(st.lists(st.integers(1, 7), min_size=1, max_size=most, unique=True)):
+        hive = draw(st.sampled_from(["H1", "H2", "H3"]))
+        spot = draw(st.sampled_from([("", ""), ("A", "p"), ("A", "q"), ("B", "p")]))
+        first, second = draw(st.sampled_from(["", "3"])), draw(st.sampled_from(["", "", "4", "5"]))
+        rows.append({"no": str(no), "kg": draw(st.sampled_from(["", "1.5", "2.0"])), "hive": hive, "colour": colours[hive],
+                     "apiary": spot[0], "place": spot[1], "note": notes.get(spot, ""),
+                     "after": draw(st.sampled_from(["", "", "", "1", "2", "9"])), "m1": first, "m2": second,
+                     "tags": draw(st.sampled_from(["", "", "x", "x;y"]))})
+    return rows
+
+
+def text(rows: Sequence[Row]) -> str:
+    """Rows as a file."""
+    out = io.StringIO()
+    writer = csv.DictWriter(out, HEADERS, lineterminator="\n")
+    writer.writeheader()
+    writer.writerows(rows)
+    return out.getvalue()
+
+
+class History(RuleBasedStateMachine):
+    """One database; subclasses name its engine."""
+
+    engine = "SQLite"
+
+    @initialize(rows=files(5), missing=st.sampled_from(["refuse", "blank"]))
+    def cut(self, rows: list[Row], missing: str) -> None:
+        self.stack = contextlib.ExitStack()
+        self.folder = Path(tempfile.mkdtemp())
+        self.stack.callback(shutil.rmtree, self.folder)
+        self.db = self.stack.enter_context(target(self.engine, self.folder))
+        self.url = self.folder / self.db.url if self.db.is_file else self.db.url
+        self.missing, self.made = missing, 0
+        self.ready = False
+        self.files: dict[str, list[Row]] = {}
+        self.live: dict[int, tuple[str, str]] = {}      # number -> file, policy
+        (self.folder / "l.toml").write_text(LAYOUT.replace("MISSING", missing))
+        self._write("f0.csv", rows)
+        try:
+            load(State(), rows, "", missing)
+        except Refused as why:
+            note(f"cannot be cut: {why}")
+            try:
+                kerfmark.cut([self.folder / "l.toml"], self.url)
+            except kerfmark.DataRefused:
+                assume(False)
+            raise AssertionError("cut takes what contradicts itself") from why
+        kerfmark.cut([self.folder / "l.toml"], self.url)
+        self.live[1] = "f0.csv", ""
+        self.keys: dict[tuple[str, str], int] = {}
+        self.ready = True
+
+    def _write(self, name: str, rows: list[Row]) -> None:
+        self.files[name] = rows
+        (self.folder / name).write_text(text(rows))
+
+    def _model(self, live: dict[int, tuple[str, str]] | None = None) -> tuple[State, dict[int, Account]]:
+        """What loading in order gives."""
+        state, accounts = State(), {}
+        for number, (name, policy) in sorted((self.live if live is None else live).items()):
+            state, accounts[number] = load(state, self.files[name], policy, self.missing)
+        return state, accounts
+
+    def _refused_as_the_model(self, work: Callable[[], Any], live: dict[int, tuple[str, str]]) -> Any:
+        """The result of work; None where it was refused, as it must be, and then nothing has changed."""
+        try:
+            self._model(live)
+            possible = ""
+        except Refused as why:
+            possible = f"the model says: {why}"
+        before = self.dump()
+        step = sys._getframe(1).f_code.co_name
+        try:
+            out = work()
+            STEPS[step] = STEPS.get(step, 0) + 1
+        except kerfmark.DataRefused as refused:
+            STEPS[f"{step}, refused"] = STEPS.get(f"{step}, refused", 0) + 1
+            if not possible:
+                STEPS[f"{step}, refused though the model can"] = STEPS.get(f"{step}, refused though the model can", 0) + 1
+            assert self.dump() == before
+            assert possible or self.may_refuse(refused), f"refused, but it can be: {refused}, {refused.why}, {refused.more}"
+            return None
+        assert not possible, possible
+        return out
+
+    def may_refuse(self, refused: kerfmark.DataRefused) -> bool:
+        """Refusals of what the model can do: parts that were not taken over are not in the ledger, and a link that would have been
+        left blank is not made blank afterwards."""
+        why = refused.why or ""
+        return "says other parts" in why or (self.missing == "blank" and "refer to rows of visit" in why)
+
+    @rule(rows=files(), policy=st.sampled_from(POLICIES))
+    def add(self, rows: list[Row], policy: str) -> None:
+        name = f"f{self.made + 1}.csv"
+        if text(rows) in [text(r) for r in self.files.values()]:
+            return
+        self.made += 1
+        self._write(name, rows)
+        number = max(n.number for n in kerfmark.loads(self.url).loads) + 1
+        done = self._refused_as_the_model(lambda: kerfmark.add([self.folder / name], self.url, known=policy),
+                                          self.live | {number: (name, policy)})
+        if done is None:
+            del self.files[name]
+        else:
+            assert done.load == number
+            self.live[number] = name, policy
+
+    @rule(at=st.integers(0, 5), policy=st.sampled_from(POLICIES[1:]))
+    def add_again(self, at: int, policy: str) -> None:
+        if at >= len(self.live):
+            return
+        name = sorted(self.live.items())[at][1][0]
+        number = max(n.number for n in kerfmark.loads(self.url).loads) + 1
+        if self._refused_as_the_model(lambda: kerfmark.add([self.folder / name], self.url, known=policy, again=True),
+                                      self.live | {number: (name, policy)}):
+            self.live[number] = name, policy
+
+    @rule(at=st.integers(0, 5))
+    def undo(self, at: int) -> None:
+        if at >= len(self.live) or len(self.live) == 1:
+            return
+        number = sorted(self.live)[at]
+        rest = {n: f for n, f in self.live.items() if n != number}
+        if self._refused_as_the_model(lambda: kerfmark.undo(self.url, number), rest):
+            self.live = rest
+
+    @rule(at=st.integers(1, 5))
+    def undo_through(self, at: int) -> None:
+        if at < len(self.live):
+            number = sorted(self.live)[at]
+            kerfmark.undo(self.url, number, through=True)
+            self.live = {n: f for n, f in self.live.items() if n < number}
+
+    @rule(at=st.integers(0, 5), rows=files())
+    def refresh(self, at: int, rows: list[Row]) -> None:
+        if at >= len(self.live):
+            return
+        name = sorted(self.live.items())[at][1][0]
+        if text(rows) in [text(r) for r in self.files.values()]:
+            return
+        old = self.files[name]
+        self._write(name, rows)
+        done = self._refused_as_the_model(lambda: kerfmark.refresh(self.url), self.live)
+        if done is None:
+            self._write(name, old)
+            return
+        for was, added in zip(sorted(done.undone), done.added, strict=True):
+            self.live[added.load] = self.live.pop(was)
+
+    @invariant()
+    def the_database_is_what_the_model_says(self) -> None:
+        if not getattr(self, "ready", False):
+            return
+        state, accounts = self._model()
+        asked = ", ".join(f'"{h}"' for h in HEADERS)
+        view = sorted(tuple(_text(v, h) for v, h in zip(row, HEADERS, strict=True)) for row in self.db.ask(f"SELECT {asked} FROM visits_flat"))
+        assert view == state.view()
+        assert {h: c or "" for h, c in self.db.ask("SELECT hive, colour FROM hive")} == state.hives
+        assert {(a, p): n or "" for a, p, n in self.db.ask("SELECT apiary, place, note FROM spot")} == state.spots
+        assert set(self.db.ask("SELECT tag FROM tag")) == state.tags
+        self._keys_stay()
+        self.check_account(accounts)
+
+    def _keys_stay(self) -> None:
+        now: dict[tuple[str, str], int] = {}
+        for table, known_by in (("visit", "no"), ("hive", "hive"), ("tag", "tag")):
+            now |= {(table, str(k)): i for i, k in self.db.ask(f"SELECT {table}_id, {known_by} FROM {table}")}
+        assert {k: i for k, i in now.items() if k in self.keys} == {k: i for k, i in self.keys.items() if k in now}
+        self.keys = now
+
+    def check_account(self, accounts: dict[int, Account]) -> None:
+        """What the proof says of every file."""
+        proof = kerfmark.prove(self.url)
+        assert proof.holds, proof.proofs
+        for load_, mine in accounts.items():
+            [told] = [a for a in proof.account if a.load == load_]
+            assert told.balances and told.own == mine.own, (load_, told, mine)
+        [source] = proof.proofs
+        assert source.own == sum(a.own for a in accounts.values())
+
+    def dump(self) -> Any:
+        """All rows of all tables, the ledger's too."""
+        return {t: sorted(self.db.ask(f'SELECT * FROM "{t}"'), key=repr) for t in self.db.tables()}
+
+    def teardown(self) -> None:
+        if hasattr(self, "stack"):
+            self.stack.close()
+
+
+def _text(value: Any, header: str) -> str:
+    return "" if value is None else f"{value:.1f}" if header == "kg" else str(value)
+
+
+def machine(engine: str, examples: int, steps: int = 6) -> Any:
+    """The tests of so many histories on an engine."""
+    kind = type(f"On{engine}", (History,), {"engine": engine})
+    case = kind.TestCase
+    case.settings = settings(max_examples=examples, stateful_step_count=steps, deadline=None, database=None,
+                             suppress_health_check=list(HealthCheck), phases=PHASES)
+    return case

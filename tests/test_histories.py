@@ -1,0 +1,9 @@
+"""Whatever was cut, added, taken back and loaded anew: the database is what loading the standing loads in order gives."""
+
+from __future__ import annotations
+
+from histories import machine
+
+TestOnSQLite = machine("SQLite", 90)
+TestOnPostgreSQL = machine("PostgreSQL", 35)
+TestOnMariaDB = machine("MariaDB", 25)
