@@ -90,8 +90,36 @@ def merged(there: str, said: str, policy: str) -> str:
     return said if policy == "overwrite" else there
 
 
-def load(before: State, rows: Sequence[Row], policy: str, missing: str) -> tuple[State, Account]:
-    """The state after rows were loaded, with what became of them. Raises Refused."""
+def load(before: State, rows: Sequence[Row], policy: str, missing: str, aside: bool = False) -> tuple[State, Account]:
+    """The state after rows were loaded, with what became of them; rows that do not fit are set `aside`. Raises Refused."""
+    good = list(rows)
+    while aside and (bad := [r for r in good if _is_bad(before, good, r, policy or "refuse", missing)]):
+        good = [r for r in good if r not in bad]
+        if not good:
+            raise Refused("nothing is left")
+    state, account = _load(before, good, policy, missing)
+    account.set_aside = len(rows) - len(good)
+    return state, account
+
+
+def _is_bad(before: State, rows: Sequence[Row], row: Row, policy: str, missing: str) -> bool:
+    """Whether a row does not fit what is there, or what the others say."""
+    spot = row["apiary"], row["place"]
+    known = row["no"] in before.visits
+    if policy == "refuse" and (known or before.hives.get(row["hive"], row["colour"]) != row["colour"]
+                               or before.spots.get(spot, row["note"]) != row["note"]):
+        return True
+    if missing == "refuse" and row["after"] and row["after"] not in set(before.visits) | {r["no"] for r in rows}:
+        return True
+    if known:
+        try:
+            _parts(before.visits[row["no"]], row, policy)
+        except Refused:
+            return True
+    return False
+
+
+def _load(before: State, rows: Sequence[Row], policy: str, missing: str) -> tuple[State, Account]:
     out, account = copy.deepcopy(before), Account()
     _fits(rows)
     policy = policy or "refuse"

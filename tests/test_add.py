@@ -176,10 +176,10 @@ def test_the_proof_knows_what_later_loads_have_changed(visited: Visited, write: 
         (1, "2025-01-01", "ok", "wood", "Ada"), (2, "2025-02-02", "new", "tin", "Cy"), (3, "2025-01-03", "x", "wood", "Ada")]
     proof = kerfmark("prove", db, "--json").json
     assert proof["holds"] and proof["proofs"][0]["same"] == 1 and proof["proofs"][0]["changed_cells"] == 0
-    told = {(c["origin"]["row"], c["origin"]["column"], c["in_file"], c["in_database"], c["by"]) for c in
-            proof["proofs"][0]["otherwise"]}
-    assert told == {(3, "day", '"2025-01-02"', '"2025-02-02"', 2), (3, "note", "blank", '"new"', 2), (3, "kind", '"cork"', '"tin"', 2),
-                    (3, "keeper", '"Bo"', '"Cy"', 2), (2, "keeper", "blank", '"Ada"', 2)}
+    told = {(c["origin"]["row"], c["origin"]["column"], c["in_file"], c["in_database"]) for c in proof["proofs"][0]["otherwise"]}
+    assert told == {(3, "day", '"2025-01-02"', '"2025-02-02"'), (3, "note", "blank", '"new"'), (3, "kind", '"cork"', '"tin"'),
+                    (3, "keeper", '"Bo"', '"Cy"'), (2, "keeper", "blank", '"Ada"')}
+    assert {(c["by"], c["kept"]) for c in proof["proofs"][0]["otherwise"]} == {(2, False)}
     db.do("UPDATE hive SET kind = 'gold' WHERE hive = 'H2'")
     assert "gold" in kerfmark("prove", db, code=1).out
     told = kerfmark("undo", db, code=1).err
@@ -197,7 +197,7 @@ def test_lookups_find_what_is_in_the_database_also_by_hand(write: Write, kerfmar
               ).replace(', "mother_id"', "")
     for missing, code in (("refuse", 1), ("create", 0), ("blank", 0)):
         write("l.toml", layout.replace("MISSING", missing))
-        kerfmark("cut", "l.toml", "--into", db, "--replace")
+        kerfmark("cut", "l.toml", "--into", db, "--replace", "--discard")
         db.do("INSERT INTO place (name, grid) VALUES ('By hand', 'XK 9')")
         write("more.csv", "place,tag\nBy hand,H2\nWeir,H3\nWeer,H4\n")
         done = kerfmark("add", "more.csv", "--into", db, code=code)

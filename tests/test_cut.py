@@ -187,7 +187,8 @@ def test_nothing_is_overwritten_unasked(kerfmark: Runner, visits: Path, tmp_path
     (tmp_path / "bees.db").unlink()
     assert "somebody's edits" in kerfmark("cut", "visits.csv", "--into", "bees.db", code=2).err
     assert layout.read_text().endswith("# mine\n") and not (tmp_path / "bees.db").exists()
-    kerfmark("cut", "visits.csv", "--into", "bees.db", "--replace")
+    assert "somebody's edits" in kerfmark("cut", "visits.csv", "--into", "bees.db", "--replace", code=2).err
+    kerfmark("cut", "visits.csv", "--into", "bees.db", "--replace", "--discard")
     assert not layout.read_text().endswith("# mine\n")
 
 

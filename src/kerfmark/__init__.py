@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from kerfmark.verbs.check import CheckResult, check
     from kerfmark.verbs.cut import CutResult, cut
     from kerfmark.verbs.draw import picture
+    from kerfmark.verbs.drop import DropResult, drop
     from kerfmark.verbs.export import ExportResult, Spelled, export
     from kerfmark.verbs.loads import LoadsResult, loads
     from kerfmark.verbs.mark import MarkResult, Steering, mark
@@ -47,6 +48,7 @@ _HOMES = {
     "add": "verbs.add", "AddResult": "verbs.add", "Wishes": "verbs.routing",
     "picture": "verbs.draw", "limited": "memory", "Diagram": "layout.diagram",
     **dict.fromkeys(("export", "ExportResult", "Spelled"), "verbs.export"),
+    **dict.fromkeys(("drop", "DropResult"), "verbs.drop"),
     "loads": "verbs.loads", "LoadsResult": "verbs.loads",
     **dict.fromkeys(("undo", "UndoResult"), "verbs.undo"), **dict.fromkeys(("refresh", "RefreshResult"), "verbs.refresh"),
     **dict.fromkeys(("trace", "TraceResult"), "verbs.trace"),
@@ -62,6 +64,7 @@ __all__ = [
     "CutResult",
     "DataRefused",
     "Diagram",
+    "DropResult",
     "ExportResult",
     "KerfmarkError",
     "LayoutError",
@@ -87,6 +90,7 @@ __all__ = [
     "add",
     "check",
     "cut",
+    "drop",
     "export",
     "limited",
     "loads",

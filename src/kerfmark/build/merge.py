@@ -305,11 +305,12 @@ class Merger:
         if spec.each_row and spec.source in self.feeds and policy == "refuse":
             feed = self.feeds[spec.source]
             own = table.source_rows()[known]
+            there = self.rows[name][known][own >= 0]
             own = own[own >= 0]
             if len(own):
                 key = " + ".join(feed.key_headers(name)) or "key"
                 feed.problem("again", key, own, f"is in the database already, as a record of {name}",
-                             "leave the row out, or say --known keep, fill or overwrite", name)
+                             "leave the row out, or say --known keep, fill or overwrite", name, there)
                 return
         columns = self._said_columns(name)
         arrays = self._arrays(name, columns, known)
@@ -417,7 +418,8 @@ class Merger:
             return f"differs from what the database says of this {name}" + ("" if link else f": {said}")
 
         feed.problem("differs", header, rows, reason,
-                     f"mend the cells, or say --known keep, fill or overwrite (or known = ... in tables > {name})", name)
+                     f"mend the cells, or say --known keep, fill or overwrite (or known = ... in tables > {name})", name,
+                     self.rows[name][which])
 
     def _exceptions(self, name: str, column: str, records: np.ndarray) -> None:
         """Rows that say something else than is usual of a known record keep it, whatever is usual in this file."""
@@ -534,21 +536,19 @@ class Merger:
         keys = {own: self.keys[spec.part_of][key].take(pa.array(known)) for own, key in self.layout.link_columns(name, link)}
         here = np.bincount(owner[self.rows[name] >= 0], minlength=owners.rows)[known]
         fewer = known[self.existing.counts(name, keys) > here] if len(known) else known
-        if policy == "keep" or (policy == "fill" and not len(more)):
-            different = np.union1d(owner[more], fewer)
-            if len(different):
-                self.out.kept_parts[name] = np.sort(self.rows[spec.part_of][different])
-                flags = self.differs.setdefault(spec.part_of, {}).setdefault(f"{name}.", np.zeros(owners.rows, bool))
-                flags[different] = True
-            return kept
-        if len(more):
-            feed.problem("differs", header, np.unique(table.source_rows()[more]),
-                         f"says more of a known {spec.part_of} than the database: another {name}",
-                         "leave the row out, or say --known keep", name)
-        if len(fewer):
-            feed.problem("differs", header, np.unique(owners.source_rows()[fewer]),
+        different = {"keep": np.union1d(owner[more], fewer), "fill": fewer}.get(policy, fewer[:0])
+        if len(different):
+            self.out.kept_parts[name] = np.sort(self.rows[spec.part_of][different])
+            flags = self.differs.setdefault(spec.part_of, {}).setdefault(f"{name}.", np.zeros(owners.rows, bool))
+            flags[different] = True
+        if len(more) and policy != "keep":
+            mine, first = np.unique(table.source_rows()[more], return_index=True)
+            feed.problem("differs", header, mine, f"says more of a known {spec.part_of} than the database: another {name}",
+                         "leave the row out, or say --known keep", spec.part_of, self.rows[spec.part_of][owner[more[first]]])
+        if len(fewer) and policy not in ("keep", "fill"):
+            feed.problem("differs", header, owners.source_rows()[fewer],
                          f"says less of a known {spec.part_of} than the database, which has more of {name}",
-                         "leave the row out, or say --known keep", name)
+                         "leave the row out, or say --known keep", spec.part_of, self.rows[spec.part_of][fewer])
         return kept
 
     # -- who says what
@@ -688,7 +688,8 @@ class Merger:
             mine = feed.text(feed.key_headers(name)[0], row) if shown else ""
             return f"is that of the {name} \"{other}\" in the database" + (f'; did {mine} mean "{other}"?' if other else "")
 
-        feed.problem("again", header, rows, reason, f"mend {key} or {header}", name)
+        feed.problem("again", header, rows, reason, f"mend {key} or {header}", name,
+                     np.array([owner[record_of[r]] for r in rows.tolist()], np.int64))
 
     def _blank(self, name: str, new: np.ndarray) -> None:
         """New records that only others name, and of which something is not known that must be."""

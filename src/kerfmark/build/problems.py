@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -28,7 +28,8 @@ class Problem:
     """One kind of problem in one column: in which records (as read, from 0) of which source, why, and what to do.
 
     `reason` is for all records, or says it for one; `places` are rows that are no records, each with its reason.
-    `header` may be several, joined by " + ", or "" for whole rows.
+    `header` may be several, joined by " + ", or "" for whole rows. Where a record is held `against` one that the database has, the
+    number of the row of that in the `table`.
     """
 
     kind: str
@@ -40,6 +41,7 @@ class Problem:
     severity: Severity = "broken"
     table: str = ""
     places: tuple[tuple[Origin, str], ...] = ()
+    against: Mapping[int, int] = field(default_factory=dict)
 
     def why(self, record: int) -> str:
         """The reason for one record."""

@@ -21,6 +21,7 @@ from kerfmark.build.merge import Existing, Merged, Merger
 from kerfmark.build.odd import oddities
 from kerfmark.build.prepare import Prepared
 from kerfmark.build.problems import Enough, Problem, Problems, lines
+from kerfmark.build.rejoin import check_rejoined
 from kerfmark.build.tables import SourceTables
 from kerfmark.errors import DataRefused, Origin, counted
 from kerfmark.layout.derive import settled
@@ -45,12 +46,14 @@ class LinkCount:
 @dataclass(frozen=True)
 class SetAside:
     """A row that could not be placed: its source, its number there as read (-1: it could not be cut into its columns, and is
-    `ragged`), and why and what to do for each problem."""
+    `ragged`), and why and what to do for each problem; `against`: the row of the database (table and number) that it was held
+    against, where that is the reason."""
 
     source: str
     record: int
     reasons: tuple[tuple[str, str], ...]
     ragged: RaggedRow | None = None
+    against: tuple[str, int] = ("", 0)
 
 
 @dataclass
@@ -115,17 +118,19 @@ def rehearse(layout: Layout, sources: Mapping[str, EncodedSource], *, set_aside:
     """
     whole = settled(layout, {n: e.source.headers for n, e in sources.items()})
     gone: dict[str, dict[int, list[tuple[str, str]]]] = {n: {} for n in sources}
+    held: dict[tuple[str, int], tuple[str, int]] = {}
     while True:
         out = _once(whole, sources, {n: np.array(sorted(g), np.int64) for n, g in gone.items()}, enough, odd, meeting)
         for problem in unreadable(sources, ragged=not set_aside) if out.complete else ():
             out.problems.add(problem)
         if not set_aside or not out.problems.total or any(not len(p.records) for p in out.problems.found):
             break
-        _take_out(out.problems.found, gone)
+        _take_out(out.problems.found, gone, held)
         if all(len(gone[n]) >= e.rows for n, e in sources.items()):
             break
     if set_aside:
-        out.set_aside = [SetAside(n, r, tuple(dict.fromkeys(why))) for n, g in gone.items() for r, why in sorted(g.items())]
+        out.set_aside = [SetAside(n, r, tuple(dict.fromkeys(why)), against=held.get((n, r), ("", 0)))
+                         for n, g in gone.items() for r, why in sorted(g.items())]
         out.set_aside += [SetAside(n, -1, ((_ragged(e, r), MEND),), r) for n, e in sources.items() for r in e.source.ragged]
     return out
 
@@ -151,9 +156,12 @@ def unreadable(sources: Mapping[str, EncodedSource], *, ragged: bool) -> Iterato
                     (Origin(at.file, at.sheet, row, remark.header), remark.what) for row in remark.rows))
 
 
-def _take_out(problems: list[Problem], gone: dict[str, dict[int, list[tuple[str, str]]]]) -> None:
+def _take_out(problems: list[Problem], gone: dict[str, dict[int, list[tuple[str, str]]]],
+              held: dict[tuple[str, int], tuple[str, int]]) -> None:
     for p in problems:
         for record in p.records.tolist():
+            if record in p.against:
+                held.setdefault((p.source, record), (p.table, p.against[record]))
             column = f'"{p.header}" ' if p.header else ""
             gone[p.source].setdefault(record, []).append((column + p.why(record), p.remedy))
 
@@ -168,6 +176,8 @@ def _once(layout: Layout, sources: Mapping[str, EncodedSource], without: Mapping
     try:
         found = _fill(layout, feeds, tables, out, meeting is not None)
         if meeting is not None:
+            if not out.problems.total:
+                check_rejoined(layout, {n: f.ready for n, f in feeds.items()}, tables)
             out.merged = Merger(layout, feeds, tables, found, meeting.existing, meeting.stored, meeting.known,
                                 meeting.lacking).merge()
     except Enough:
@@ -184,6 +194,7 @@ def _once(layout: Layout, sources: Mapping[str, EncodedSource], without: Mapping
                 out.changed[name, header] = n
     if not out.problems.total and meeting is None:
         put_in_order(layout, tables)
+        check_rejoined(layout, {n: f.ready for n, f in feeds.items()}, tables)
         with_keys(layout, tables)
     out.tables = [tables[name] for name in layout.parents_first() if name in tables]
     return out

@@ -29,8 +29,10 @@ class SourceTables:
         self._places: dict[str, tuple[np.ndarray, np.ndarray]] = {}
         self._told: set[tuple[str, str, str]] = set()
 
-    def problem(self, kind: str, header: str, rows: np.ndarray, reason: Reason, remedy: str, table: str = "") -> None:
-        """Adds a problem; `rows` are those of the prepared source, and what `reason` is asked about."""
+    def problem(self, kind: str, header: str, rows: np.ndarray, reason: Reason, remedy: str, table: str = "",
+                against: np.ndarray | None = None) -> None:
+        """Adds a problem; `rows` are those of the prepared source, and what `reason` is asked about. `against` are the rows of the
+        database that they are held against."""
         records = self.records(rows)
         if not isinstance(reason, str):
             back, ask = dict(zip(records.tolist(), rows.tolist(), strict=True)), reason
@@ -39,7 +41,8 @@ class SourceTables:
                 return ask(back[record])
 
             reason = of_record
-        self.problems.add(Problem(kind, self.name, header, records, reason, remedy, table=table))
+        held = {} if against is None else dict(zip(records.tolist(), against.tolist(), strict=True))
+        self.problems.add(Problem(kind, self.name, header, records, reason, remedy, table=table, against=held))
 
     def records(self, rows: np.ndarray) -> np.ndarray:
         """The records, as read, that rows of the prepared source are."""
@@ -58,6 +61,26 @@ class SourceTables:
                 mixed, count = combine([inside, np.where(inside >= 0, 0, -1).astype(np.int32)], [count, 1])
             self._identity[name] = mixed, count
         return self._identity[name]
+
+    def _whole_keys(self, name: str, codes: np.ndarray) -> None:
+        """Adds a problem for each row in which a part of a table's key is blank and another is filled: that would be lost, as the
+        row leads to no record."""
+        spec = self.layout.tables[name]
+        if len(spec.known_by) < 2 or spec.only_rows:
+            return
+        base = self.layout.base_of(self.name)
+        key = " + ".join(self.key_headers(name))
+        for part in spec.known_by:
+            own = spec.columns.get(part)
+            if own is None and (name, part, spec.links[part].to) not in (self.layout.path(base, spec.links[part].to) or []):
+                continue                                # the row leads to that on another way
+            filled_codes = self._coded(own)[0] if own else self._link_identity(spec.links[part])[0]
+            rows = np.flatnonzero((codes < 0) & (filled_codes >= 0))
+            header = " + ".join([own.header or part] if own else self.key_headers(spec.links[part].to))
+            if len(rows):
+                self.problem("blank", header, rows, f"is filled, but another part of {key} is blank",
+                             f"fill the cells, or put \"{header}\" into a table with a record per row and take it out of known_by "
+                             f"of tables > {name}", name)
 
     def _coded(self, spec: ColumnSpec) -> tuple[np.ndarray, int]:
         """The code of each row in a column, and how many values it has."""
@@ -79,6 +102,8 @@ class SourceTables:
             return self._all_parts(name, spec, listed)
         codes, count = (None, self.ready.rows) if spec.each_row else self.identity(name)
         first = None if codes is None else first_rows(codes, count)
+        if codes is not None:
+            self._whole_keys(name, codes)
         columns = {self.layout.key_of(name): Values(None, None)}
         for link, target in spec.links.items():
             link_codes, size = self._link_identity(target)

@@ -73,8 +73,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     return ROWS_SET_ASIDE if result.set_aside else 0
 
 
-def tell(result: AddResult, terminal: Terminal, *, changes: bool = False) -> None:
-    """What a load did."""
+def tell(result: AddResult, terminal: Terminal, *, changes: bool = False, closing: bool = True) -> None:
+    """What a load did; `closing` with a line that says so."""
     for f in result.files:
         terminal.say("read ", (f.file, BOLD), f": {counted(f.rows, 'row')} for {f.source}", (f"  ({f.why})", FAINT))
     for note in result.notes:
@@ -111,11 +111,13 @@ def tell(result: AddResult, terminal: Terminal, *, changes: bool = False) -> Non
         would = "would set aside " if result.rehearsed else "set aside "
         terminal.say(would, (counted(result.set_aside, "row"), BAD), " in " if result.rejects else "",
                      (", ".join(result.rejects), BOLD), ": mend them there, and add that file" if result.rejects else "")
+    if not closing:
+        return
     if result.rehearsed:
         refused = result.problems and not result.set_aside
         terminal.say(("refused  ", BAD) if refused else ("fits  ", GOOD),
                      f"{counted(result.problems, 'problem')}; nothing would be added" if refused else
-                     "nothing was written, as wished")
+                     "nothing was written: this was a rehearsal")
         return
     terminal.say(("added  ", GOOD), f"as load {result.load} to ", (result.database, BOLD),
                  f" in {result.seconds:.1f} s; kerfmark undo {shlex.quote(result.database)} takes it back")

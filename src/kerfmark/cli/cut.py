@@ -39,7 +39,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--for", dest="engine", default="", metavar="ENGINE",
                         help="the engine of the script: postgresql, mariadb, mysql, sqlite, sqlserver or oracle")
     parser.add_argument("--set-aside", metavar="FILE", help="let the good rows land, and write the others there (.csv or .xlsx)")
-    parser.add_argument("--replace", action="store_true", help="build anew what exists already")
+    parser.add_argument("--replace", action="store_true", help="build anew what Kerfmark built there before")
+    parser.add_argument("--discard", action="store_true",
+                        help="with --replace: lose later loads, changes of the layout and rows that no load made")
     parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite"],
                         help="with a layout of tables that are there: what becomes of records that they have (see kerfmark add)")
     steering_arguments(parser)
@@ -56,7 +58,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
                          next="--into DB builds them, --as-script FILE --for ENGINE writes a script that does")
     with terminal.progress() as progress:
         result = cut(args.inputs, database.chosen(args), script=args.as_script, engine=args.engine,
-                     replace=args.replace, known=args.known, progress=progress, reading=reading.chosen(args),
+                     replace=args.replace, discard=args.discard, known=args.known, progress=progress, reading=reading.chosen(args),
                      steering=steering(args), set_aside=args.set_aside)
     terminal.result(result)
     if isinstance(result, AddResult):

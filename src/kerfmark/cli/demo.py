@@ -35,7 +35,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     database = str(folder / "apiary.db")
     story = [["measure", str(folder / "inspections-2025.csv"), "--rows", "2"],
              ["mark", str(folder / "register.xlsx"), str(folder / "inspections-2025.csv")],
-             ["cut", str(folder / "inspections-2025.csv"), "--into", database, "--replace"],
+             ["cut", str(folder / "inspections-2025.csv"), "--into", database, "--replace", "--discard"],
              ["show", database, "--rows", "2"],
              ["prove", database],
              ["add", str(folder / "inspections-2026-01.csv"), "--into", database],

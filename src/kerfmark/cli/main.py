@@ -12,7 +12,7 @@ from typing import NoReturn
 
 from kerfmark import __version__
 from kerfmark.address import PASSWORD
-from kerfmark.cli import add, check, cut, demo, draw, export, loads, mark, measure, prove, reading, refresh, show, trace, undo
+from kerfmark.cli import add, check, cut, demo, draw, drop, export, loads, mark, measure, prove, reading, refresh, show, trace, undo
 from kerfmark.cli.terminal import Terminal
 from kerfmark.errors import DataRefused, KerfmarkError
 from kerfmark.memory import half, limited
@@ -29,11 +29,11 @@ _ABOUT = """\
 Turns flat files into several linked tables of a real database, and proves that nothing was lost.
 """
 _GROUPS = (("look before you load", (measure, mark, check)), ("build", (cut, add)), ("look", (show, draw, prove)),
-           ("look back", (loads, undo, refresh, trace)), ("take it out again", (export,)), ("begin", (demo,)))
+           ("look back", (loads, undo, refresh, trace)), ("take it out again", (export, drop)), ("begin", (demo,)))
 """The commands in the order of the work."""
-_LARGE = (measure, mark, check, cut, add, prove, undo, refresh)
+_LARGE = (measure, mark, check, cut, add, prove, undo, refresh, drop)
 """The commands that read whole sources."""
-_WRITING = ("cut", "add", "undo", "refresh", "export")
+_WRITING = ("cut", "add", "undo", "refresh", "export", "drop")
 """The commands that have written all that they write when their work ends, and then only tell of it."""
 _MORE = """
   kerfmark demo                                    the whole story on made-up data

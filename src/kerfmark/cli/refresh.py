@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from kerfmark.cli import database
-from kerfmark.cli.add import tell
+from kerfmark.cli.add import ROWS_SET_ASIDE, tell
 from kerfmark.cli.terminal import GOOD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
@@ -14,9 +14,12 @@ NAME = "refresh"
 SUMMARY = "load files anew that have changed since they were loaded"
 ABOUT = """\
 Compares every file that was loaded with what it was then. The loads of those that have changed are taken back (with all later
-ones, if one of these depends on them) and made again from the files of today, in one transaction. The others are left alone.
+ones, if what these say depends on them) and made again from the files of today, in one transaction, each with the policy and the
+options that it was made with. Records that stay keep their keys.
 
   kerfmark refresh apiary.db
+  kerfmark refresh apiary.db --rehearse
+  kerfmark refresh apiary.db --set-aside bad.csv                           rows that do not fit (any more) go there
   kerfmark refresh postgresql://me@db.example/club --schema apiary --known keep
 """
 
@@ -24,7 +27,11 @@ ones, if one of these depends on them) and made again from the files of today, i
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     database.argument(parser)
-    parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite"], help="as for `kerfmark add`")
+    parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite"],
+                        help="as for `kerfmark add`, instead of what each load was made with")
+    parser.add_argument("--rehearse", action="store_true", help="tell what would be done, and write nothing")
+    parser.add_argument("--set-aside", metavar="FILE", help="let the good rows land, and write the others there (.csv or .xlsx)")
+    parser.add_argument("--replace", action="store_true", help="overwrite the file for rows set aside")
 
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
@@ -32,7 +39,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.verbs.refresh import refresh
 
     with terminal.progress() as progress:
-        result = refresh(database.chosen(args), known=args.known, progress=progress)
+        result = refresh(database.chosen(args), known=args.known, set_aside=args.set_aside, replace=args.replace,
+                         rehearsal=args.rehearse, progress=progress)
     terminal.result(result)
     if not result.changed:
         terminal.say(("unchanged  ", GOOD), "every file is what it was when it was loaded")
@@ -40,7 +48,10 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     for file in result.changed:
         terminal.say("changed ", (file, BOLD))
     for added in result.added:
-        tell(added, terminal)
+        tell(added, terminal, closing=False)
     again = counted(len(result.undone), "load")
-    terminal.say(("refreshed  ", GOOD), f"{again} taken back and made again in {result.seconds:.1f} s")
-    return 0
+    if result.rehearsed:
+        terminal.say(("fits  ", GOOD), f"{again} would be taken back and made again; nothing was written")
+    else:
+        terminal.say(("refreshed  ", GOOD), f"{again} taken back and made again in {result.seconds:.1f} s")
+    return ROWS_SET_ASIDE if any(a.set_aside for a in result.added) else 0

@@ -38,12 +38,15 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     terminal.result(result)
     values = any(v for _, _, v in result.tables)
     terminal.table(["table", "rows gone", *(["values changed"] if values else [])],
-                   [(t, f"{n:,}", *([f"{v:,}" if v else "-"] if values else [])) for t, n, v in result.tables], right=[1, 2])
+                   [(t, f"{n:,}", *([f"{v:,}" if v else "-"] if values else [])) for t, n, v in result.tables if n or v],
+                   right=[1, 2])
     terminal.say()
     for table, rows in result.stay:
-        terminal.say(f"{counted(rows, 'row')} of {table} stay, because rows that no load made lead to them")
+        terminal.say(f"{counted(rows, 'row')} of {table} {'stay' if rows > 1 else 'stays'}, because rows that no load made refer "
+                     f"to {'them' if rows > 1 else 'it'}")
     for table, rows in result.said_by_others:
-        terminal.say(f"{counted(rows, 'row')} of {table} stay, because other loads say them too")
+        terminal.say(f"{counted(rows, 'row')} of {table} {'stay' if rows > 1 else 'stays'}, because other loads say "
+                     f"{'them' if rows > 1 else 'it'} too")
     numbers = ", ".join(map(str, result.loads))
     terminal.say(("taken back  ", GOOD), f"load{'s' if len(result.loads) > 1 else ''} {numbers} of ", (result.database, BOLD),
                  f" in {result.seconds:.1f} s")

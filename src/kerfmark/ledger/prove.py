@@ -160,8 +160,9 @@ class _ByNumber:
         records = np.concatenate([np.empty(0, np.int64), *(k.records[met[load]] + begins[load] for load, k in known.items())])
         rows = np.concatenate([np.empty(0, np.int64), *(k.rows[met[load]] for load, k in known.items())])
         everything = np.arange(encoded.rows) if encoded.records is None else encoded.records
-        self.own = Expected(layout, name, encoded, reader, np.union1d(aside, records), loads.starts, loads.cuts, loads.standing)
-        self.met = Expected(layout, name, encoded, reader, np.setdiff1d(everything, records), loads.starts, loads.cuts, loads.standing)
+        order = loads.starts, loads.cuts, loads.standing
+        self.own = Expected(layout, name, encoded, reader, np.union1d(aside, records), *order)
+        self.met = Expected(layout, name, encoded, reader, np.setdiff1d(everything, records), *order)
         self.own_numbers = self._numbered(ledger, {
             load: SpelledRuns(k.records[~met[load]], k.rows[~met[load]], k.outcomes[~met[load]]) for load, k in known.items()})
         at = dict(zip(records.tolist(), rows.tolist(), strict=True))

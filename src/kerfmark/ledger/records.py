@@ -48,7 +48,8 @@ class LoadedFile:
 @dataclass(frozen=True)
 class RowSetAside:
     """A row that a load did not take in; `file` and `sheet` as messages call them, `row` as a person counts, `record` its number
-    among those read of its source by this load (-1: it could not be cut into columns)."""
+    among those read of its source by this load (-1: it could not be cut into columns). Where
+    it was held against a record that the database had, the table of that and the number of its row."""
 
     load: int
     source: str
@@ -57,6 +58,8 @@ class RowSetAside:
     row: int
     record: int
     reason: str
+    against_table: str = ""
+    against_row: int = 0
 
 
 @dataclass(frozen=True)
@@ -131,8 +134,9 @@ def write_load(execute: Execute, load: Load, files: Sequence[LoadedFile], set_as
     execute('INSERT INTO kerfmark_files (load_id, source, file, told, reading, bytes, fingerprint, "rows", left_out) '
             'VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
             [(f.load, f.source, f.file, f.told, f.reading, f.bytes, f.fingerprint, f.rows, f.left_out) for f in files])
-    execute('INSERT INTO kerfmark_set_aside (load_id, source, file, sheet, "row", record, reason) VALUES (?, ?, ?, ?, ?, ?, ?)',
-            [(r.load, r.source, r.file, r.sheet, r.row, r.record, r.reason) for r in set_aside])
+    execute('INSERT INTO kerfmark_set_aside (load_id, source, file, sheet, "row", record, reason, against_table, against_row) '
+            'VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
+            [(r.load, r.source, r.file, r.sheet, r.row, r.record, r.reason, r.against_table, r.against_row) for r in set_aside])
 
 
 def write_says(execute: Execute, says: Sequence[Says]) -> None:
@@ -171,7 +175,8 @@ class Ledger:
             'SELECT load_id, source, file, bytes, fingerprint, "rows", told, reading, left_out FROM kerfmark_files '
             f"ORDER BY load_id, {nth}")]
         self.set_aside = [RowSetAside(*r) for r in ask(
-            f'SELECT load_id, source, file, sheet, "row", record, reason FROM kerfmark_set_aside ORDER BY load_id, {nth}')]
+            'SELECT load_id, source, file, sheet, "row", record, reason, against_table, against_row FROM kerfmark_set_aside '
+            f"ORDER BY load_id, {nth}")]
         self.made: dict[tuple[int, str], int] = {(r[0], r[1]): int(r[2]) for r in ask(
             "SELECT load_id, table_name, SUM(last_row - first_row + 1) FROM kerfmark_says "
             f"WHERE role IN ('{MADE}', '{CREATED}') GROUP BY load_id, table_name")}

@@ -76,6 +76,7 @@ class Unwinding:
                 self.said.setdefault(s.table.lower(), []).append(s)
         self.changes = read_changes(file, [number, *self.later])
         self.tables = list(dict.fromkeys(s.table for s in self.mine))
+        self._refuse_where_rows_were_set_aside(ledger)
         self.heirs = {t: self._heirs(t) for t in self.tables}
         self.columns = {t.lower(): {c: name for name in (*spec.links, *spec.columns) for c in layout.stored_as(t, [name])}
                         for t, spec in layout.tables.items()}
@@ -88,6 +89,13 @@ class Unwinding:
                            why=why, next=f"{undo} takes back {numbers} too")
 
     # -- finding out
+
+    def _refuse_where_rows_were_set_aside(self, ledger: Ledger) -> None:
+        """Raises DataRefused where a later load has set rows aside because of what this one says: without it they had landed."""
+        for r in ledger.set_aside:
+            if r.load in self.later and any(s.table == r.against_table and s.first <= r.against_row <= s.last for s in self.mine):
+                raise self.depends(f"load {r.load} set rows aside because of what load {self.number} says, such as {r.file}, row "
+                                   f"{r.row}: {r.reason}")
 
     def _heirs(self, table: str) -> _Heirs:
         """Which load makes each record that this one had made, once it is gone."""

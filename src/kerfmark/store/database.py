@@ -143,6 +143,11 @@ class Reader(Protocol):
         """The foreign key columns of a table with a value that its parent does not have."""
         ...
 
+    def attached(self, tables: Sequence[str]) -> list[tuple[str, str]]:
+        """What is attached to some tables, and would go with them or stand in their way: kind and name of triggers, indexes (but
+        those of constraints), views, and tables that refer to them."""
+        ...
+
 
 class Changing(Reader, Protocol):
     """A database that is being changed, in one transaction: nobody else's changes come between, and until `commit` everything is
@@ -237,6 +242,10 @@ class Changing(Reader, Protocol):
         """Forgets what is noted of some loads in a column, in ranges of rows."""
         ...
 
+    def drop_all(self, layout: Layout) -> None:
+        """Takes away the views of the sources, the tables of the layout (unless they are somebody else's) and the ledger."""
+        ...
+
     def needed(self, table: str, rows: np.ndarray, child: str, pairs: Sequence[tuple[str, str]]) -> list[tuple[int, int]]:
         """Those of some rows of a table to which others lead (`pairs` of columns of the child and of the table), with the number
         of the first row that does (0: its rows have none)."""
@@ -307,6 +316,15 @@ class Database(Protocol):
     @property
     def layout_path(self) -> Path:
         """Where a proposed layout is saved."""
+        ...
+
+    @property
+    def replaced_whole(self) -> bool:
+        """Whether replacing it takes away everything that is in it, whoever made that."""
+        ...
+
+    def exists(self) -> bool:
+        """Whether anything is there that could be replaced."""
         ...
 
     def new(self, replace: bool) -> New:

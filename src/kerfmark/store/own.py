@@ -24,7 +24,8 @@ _TABLES = (
     f"CREATE TABLE kerfmark_known ({_LOAD}, source {{text}} NOT NULL,"
     ' first_record BIGINT NOT NULL, "rows" BIGINT NOT NULL, first_row BIGINT NOT NULL, outcome {text} NOT NULL)',
     f"CREATE TABLE kerfmark_set_aside ({_LOAD}, source {{text}} NOT NULL,"
-    ' file {text} NOT NULL, sheet {text} NOT NULL, "row" BIGINT NOT NULL, record BIGINT NOT NULL, reason {text} NOT NULL)',
+    ' file {text} NOT NULL, sheet {text} NOT NULL, "row" BIGINT NOT NULL, record BIGINT NOT NULL, reason {text} NOT NULL,'
+    " against_table {text} NOT NULL, against_row BIGINT NOT NULL)",
 )
 NAMES = ("kerfmark_set_aside", "kerfmark_known", "kerfmark_changes", "kerfmark_says", "kerfmark_files", "kerfmark_loads",
          "kerfmark_layouts")

@@ -182,6 +182,12 @@ class ScriptFile:
         """Beside the script."""
         return self.path.with_name(self.path.stem + ".layout.toml")
 
+    replaced_whole = True
+
+    def exists(self) -> bool:
+        """A script is no database that could be asked what is in it."""
+        return False
+
     def new(self, replace: bool) -> NewScript:
         """A script to write. Raises TargetError where that will not do."""
         if self.path.is_dir() or not self.path.parent.is_dir():

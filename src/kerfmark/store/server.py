@@ -62,6 +62,12 @@ class Server:
         raise TargetError("Kerfmark does not copy databases of a server", code="target.copy", origin=Origin(self.name),
                           next="let the server's own program for backups do it, and leave out --backup")
 
+    replaced_whole = False
+
+    def exists(self) -> bool:
+        """A server can always be asked."""
+        return True
+
     def size(self) -> int:
         """Not told."""
         return 0

@@ -12,9 +12,9 @@ from pathlib import Path
 
 from kerfmark.build.drafts import TableRows
 from kerfmark.build.split import LinkCount, Split, split
-from kerfmark.errors import DataRefused, Origin, TargetError, UsageError
+from kerfmark.errors import DataRefused, KerfmarkError, LayoutError, Origin, UsageError
 from kerfmark.layout.model import Layout
-from kerfmark.layout.text import read_layout, write_layout
+from kerfmark.layout.text import parse_layout, read_layout, write_layout
 from kerfmark.ledger.records import Options, write_layout_text, write_load, write_says
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
@@ -24,6 +24,7 @@ from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
 from kerfmark.structure.steer import Steering
 from kerfmark.verbs.add import AddResult
+from kerfmark.verbs.gone import refuse_other_layout, refuse_to_replace
 from kerfmark.verbs.mark import mark_inputs
 from kerfmark.verbs.onto import fill
 from kerfmark.verbs.recording import all_said, loaded_files, new_load, rows_set_aside
@@ -80,7 +81,7 @@ class CutResult:
 
 
 def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Path | None = None, engine: str = "",
-        replace: bool = False, known: str = "", reading: Reading = Reading(),  # noqa: B008
+        replace: bool = False, discard: bool = False, known: str = "", reading: Reading = Reading(),  # noqa: B008
         steering: Steering = Steering(), set_aside: str | Path | None = None,  # noqa: B008
         progress: Progress = silent) -> CutResult | AddResult:
     """Builds the database `into` (an SQLite file, or the URL of a server) from one layout (a .toml file) or from files of any kind
@@ -90,6 +91,9 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
     database is there afterwards, or everything is as before. `reading` overrules what is found about the files,
     `steering` says what the proposed tables must keep to. Rows that do not fit refuse the whole, unless `set_aside` names a file
     (.csv or .xlsx) for them.
+
+    With `replace`, what Kerfmark made there before is replaced; loads after the first one, changes of the layout and rows that no
+    load made are lost only when they are to be discarded (`discard`), and what others made never.
 
     A layout whose tables are in the database already (`existing`) fills them, which gives an AddResult; `known` says what
     becomes of records that are there.
@@ -111,6 +115,8 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
         if layout.existing:
             return fill(layout, text, paths[0].parent, into, known=known, set_aside=set_aside, replace=replace,
                         progress=progress)
+    if replace and script is None:
+        refuse_to_replace(database, discard)
     new = database.new(replace)                         # a target that will not do is told before the work
     with contextlib.ExitStack() as always:
         always.callback(new.discard)                    # an interrupt may come at any time
@@ -127,7 +133,8 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
             proposal, encoded, read = mark_inputs(inputs, reading, saved.parent, progress, steering, strict=aside is None)
             layout = proposal.layout
             text = write_layout(layout, proposal.comments)
-            _refuse_other_layout(saved, text, replace)
+            _check_saved(text, layout)
+            refuse_other_layout(saved, text, database, replace=replace, discard=discard)
         try:
             done = split(layout, encoded, set_aside=aside is not None)
         except DataRefused as refused:
@@ -160,11 +167,16 @@ def _known_without_records() -> UsageError:
                       "(kerfmark mark --onto), and for kerfmark add")
 
 
-def _refuse_other_layout(path: Path, text: str, replace: bool) -> None:
-    if path.exists() and not replace and path.read_text(encoding="utf-8", errors="replace") != text:
-        raise TargetError("a layout of that name exists already, and says something else", code="target.layout-exists",
-                          origin=Origin(str(path)), why="it may hold somebody's edits",
-                          next=f"cut from it (kerfmark cut {path} --into ...), name another database, or say --replace")
+def _check_saved(text: str, layout: Layout) -> None:
+    """Raises KerfmarkError unless the text of a layout says what the layout does."""
+    try:
+        again: Layout | None = parse_layout(text, "the layout")
+        why = "its text says something else"
+    except LayoutError as error:
+        again, why = None, "; ".join(error.more)
+    if again != layout:
+        raise KerfmarkError("the layout that was proposed cannot be saved; nothing was kept", code="internal", why=why,
+                            next="this is a fault of Kerfmark: please report it")
 
 
 def _build(database: Database, file: New, done: Split, text: str, encoded: dict[str, EncodedSource], aside: bool,

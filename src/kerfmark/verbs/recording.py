@@ -63,7 +63,7 @@ def rows_set_aside(load: int, sources: Mapping[str, EncodedSource], done: Split)
     for row in done.set_aside:
         at = place_of(sources, row)
         reason = "; ".join(why for why, _ in row.reasons)
-        out.append(RowSetAside(load, row.source, at.file, at.sheet or "", at.row or 0, row.record, reason))
+        out.append(RowSetAside(load, row.source, at.file, at.sheet or "", at.row or 0, row.record, reason, *row.against))
     return out
 
 

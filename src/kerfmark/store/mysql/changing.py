@@ -14,11 +14,12 @@ import pyarrow as pa
 
 from kerfmark.address import Address
 from kerfmark.store.database import known_already, literal, no_ledger, quote
-from kerfmark.store.mysql.new import SPELLED, completed, locked
+from kerfmark.store.mysql.new import SPELLED, completed, locked, to_do
 from kerfmark.store.mysql.server import connected, translated
 from kerfmark.store.mysql.speech import MysqlReader, declared, dialect
 from kerfmark.store.own import NAMES, own_tables
 from kerfmark.store.server import NUMBER, companion, natural_keys, numbered_keys
+from kerfmark.store.views import view_name
 
 if TYPE_CHECKING:
     from kerfmark.layout.model import Layout
@@ -80,6 +81,15 @@ class MysqlChanging(MysqlReader):
         with translated(self.name):
             self.connection.commit()
         self.back = []
+
+    def drop_all(self, layout: Layout) -> None:
+        """Takes away all that Kerfmark made: what is to be done is written down first, so that whoever opens the database next
+        completes what a program that was killed has begun."""
+        tables = [*map(companion, natural_keys(layout)), *([] if layout.existing else reversed(layout.parents_first())), *NAMES]
+        to_do(self, [*(f"DROP VIEW IF EXISTS {quote(view_name(s))}" for s in layout.sources), "SET foreign_key_checks = 0",
+                     *(f"DROP TABLE IF EXISTS {quote(t)}" for t in tables)])
+        self.connection.commit()
+        completed(self)
 
     def mark(self, name: str) -> None:
         """Remembers how far it has come."""

@@ -169,9 +169,8 @@ class NewTables:
         after = [f"DROP VIEW IF EXISTS {quote(n)}" for n, kind in self.old.items() if kind == "VIEW"]
         after += ["SET foreign_key_checks = 0", *(f"DROP TABLE IF EXISTS {quote(n)}" for n in old.values())]
         after += [v.replace("CREATE VIEW", "CREATE OR REPLACE VIEW", 1) for v in self._statements.views]
-        self._make(_TO_DO, f"CREATE TABLE {_TO_DO} (nth int PRIMARY KEY, statement longtext NOT NULL) ENGINE InnoDB "
-                   f"COLLATE {self.reader.collation}")
-        self.reader.execute(f"INSERT INTO {_TO_DO} VALUES (?, ?)", list(enumerate(after)))
+        self.made.append(_TO_DO)
+        to_do(self.reader, after)
         self.connection.commit()
         moves = [f"{quote(n)} TO {quote(part)}" for n, part in old.items()]
         moves += [f"{quote(part)} TO {quote(n)}" for n, part in self.called.items()]
@@ -185,6 +184,13 @@ def locked(speech: MysqlReader) -> None:
     if speech.ask(f"SELECT GET_LOCK(CONCAT('kerfmark.', LEFT(DATABASE(), 50)), {PATIENCE})") != [(1,)]:
         raise TargetError("another program is writing to the database", code="target.locked", origin=Origin(speech.name),
                           next="run the command again when it has finished")
+
+
+def to_do(speech: MysqlReader, statements: Sequence[str]) -> None:
+    """Writes down what is to be done once this transaction is committed (see `completed`)."""
+    speech.execute(f"CREATE TABLE {_TO_DO} (nth int PRIMARY KEY, statement longtext NOT NULL) ENGINE InnoDB "
+                   f"COLLATE {speech.collation}")
+    speech.execute(f"INSERT INTO {_TO_DO} VALUES (?, ?)", list(enumerate(statements)))
 
 
 def completed(speech: MysqlReader) -> None:

@@ -141,6 +141,26 @@ class MysqlReader(ServerReader):
             tuple(keys.pop("PRIMARY", ())), tuple(tuple(k) for k in keys.values()),
             tuple(LinkFacts(tuple(p[0] for p in pairs), pairs[0][1], tuple(p[2] for p in pairs)) for pairs in links.values()))
 
+    def attached(self, tables: Sequence[str]) -> list[tuple[str, str]]:
+        """Triggers, indexes and views of tables, and tables that refer to these."""
+        if not tables:
+            return []
+        named = ", ".join(map(literal, tables))
+        out = [("trigger", r[0]) for r in self.ask("SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = "
+                                                   f"DATABASE() AND event_object_table IN ({named})")]
+        out += [("index", r[0]) for r in self.ask(
+            "SELECT DISTINCT index_name FROM information_schema.statistics WHERE table_schema = DATABASE() "
+            f"AND table_name IN ({named}) AND index_name <> 'PRIMARY' AND index_name NOT IN (SELECT constraint_name "
+            "FROM information_schema.table_constraints "
+            "WHERE table_schema = DATABASE() AND constraint_type = 'FOREIGN KEY')")]
+        out += [("table", r[0]) for r in self.ask(
+            "SELECT DISTINCT table_name FROM information_schema.key_column_usage WHERE table_schema = DATABASE() "
+            f"AND referenced_table_name IN ({named}) AND table_name NOT IN ({named})") if not r[0].startswith(OWN)]
+        for view, definition in self.ask("SELECT table_name, view_definition FROM information_schema.views "
+                                         "WHERE table_schema = DATABASE()"):
+            out += [("view", view)] if any(f"`{t}`" in definition for t in tables) else []
+        return out
+
     def text(self, expression: str) -> str:
         """An expression as text."""
         return f"CAST({expression} AS CHAR)"

@@ -11,7 +11,7 @@ import pyarrow as pa
 from kerfmark.address import Address
 from kerfmark.store.database import known_already, literal, no_ledger, quote
 from kerfmark.store.own import own_tables
-from kerfmark.store.postgresql.new import SPELLED, companion_keys, count_on
+from kerfmark.store.postgresql.new import SPELLED, companion_keys, count_on, dropping
 from kerfmark.store.postgresql.server import connected, translated
 from kerfmark.store.postgresql.speech import PostgresReader, declared, dialect
 from kerfmark.store.server import NUMBER, companion, natural_keys, numbered_keys
@@ -64,6 +64,11 @@ class PostgresChanging(PostgresReader):
         """Makes everything that was done stay."""
         with translated(self.name):
             self.connection.commit()
+
+    def drop_all(self, layout: Layout) -> None:
+        """Takes away all that Kerfmark made."""
+        for statement in dropping(layout):
+            self.execute(statement)
 
     def mark(self, name: str) -> None:
         """Remembers how far it has come."""

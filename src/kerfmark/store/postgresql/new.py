@@ -94,12 +94,8 @@ class NewSchema:
         old = parse_layout(text, "the layout in the database")
         if old.existing:
             raise not_ours(self.where.shown)
-        for source in old.sources:
-            self.execute(f"DROP VIEW IF EXISTS {quote(view_name(source))}")
-        for table in natural_keys(old):
-            self.execute(f"DROP TABLE IF EXISTS {quote(companion(table))}")
-        for table in [*reversed(old.parents_first()), *NAMES]:
-            self.execute(f"DROP TABLE IF EXISTS {quote(table)}")
+        for statement in dropping(old):
+            self.execute(statement)
 
     def load(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], *, numbered: bool) -> None:
         """Puts rows into a table."""
@@ -140,6 +136,13 @@ class NewSchema:
             for table in self.layout.tables:
                 self.execute(f"ANALYZE {quote(table)}")
             self.connection.commit()
+
+
+def dropping(layout: Layout) -> list[str]:
+    """The statements that take away what was made by a layout."""
+    tables = [*map(companion, natural_keys(layout)), *([] if layout.existing else reversed(layout.parents_first())), *NAMES]
+    return [*(f"DROP VIEW IF EXISTS {quote(view_name(s))}" for s in layout.sources),
+            *(f"DROP TABLE IF EXISTS {quote(t)}" for t in tables)]
 
 
 def companion_keys(table: str, keys: Sequence[str]) -> list[str]:

@@ -108,6 +108,23 @@ class PostgresReader(ServerReader):
             tuple(tuple(u[0]) for u in unique),
             tuple(LinkFacts(tuple(r[1]), r[3], tuple(r[2])) for r in rules if r[0] == "f"))
 
+    def attached(self, tables: Sequence[str]) -> list[tuple[str, str]]:
+        """Triggers, indexes and views of tables, and tables that refer to these."""
+        if not tables:
+            return []
+        of = ("ARRAY(SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+              f"WHERE n.nspname = current_schema() AND c.relname IN ({', '.join(map(literal, tables))}))")
+        return [(r[0], r[1]) for r in self.ask(
+            f"SELECT 'trigger', tgname::text FROM pg_trigger WHERE tgrelid = ANY ({of}) AND NOT tgisinternal UNION ALL "
+            "SELECT 'index', c.relname::text FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid "
+            f"WHERE i.indrelid = ANY ({of}) AND NOT EXISTS (SELECT 1 FROM pg_constraint k "
+            "WHERE k.conindid = i.indexrelid AND k.contype IN ('p', 'u', 'x')) UNION "
+            "SELECT 'view', v.relname::text FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid "
+            f"JOIN pg_class v ON v.oid = r.ev_class WHERE d.refobjid = ANY ({of}) UNION "
+            "SELECT 'table', t.relname::text FROM pg_constraint k JOIN pg_class t ON t.oid = k.conrelid "
+            f"WHERE k.contype = 'f' AND k.confrelid = ANY ({of}) AND NOT k.conrelid = ANY ({of}) "
+            f"AND left(t.relname, {len(OWN)}) <> {literal(OWN)}")]
+
     def text(self, expression: str) -> str:
         """An expression as text."""
         return f"CAST({expression} AS text)"

@@ -189,8 +189,9 @@ class SqliteSpeech:
         return f"CAST({expression} AS TEXT)"
 
     def exact(self, expression: str) -> str:
-        """A literal of SQL."""
-        return f"NULLIF(quote({expression}), 'NULL')"
+        """A literal of SQL; a whole number is the same in a column that keeps it as an integer and in one of reals."""
+        whole = f"typeof({expression}) = 'real' AND {expression} = CAST({expression} AS INTEGER)"
+        return f"NULLIF(quote(CASE WHEN {whole} THEN CAST({expression} AS INTEGER) ELSE {expression} END), 'NULL')"
 
     def is_numbered(self, table: str) -> bool:
         """Every table but those that are made without it."""
@@ -225,6 +226,19 @@ class SqliteSpeech:
     def broken_links(self, table: str) -> list[str]:
         """The foreign key columns of a table with a value that its parent does not have."""
         return broken_links(self.ask, table)
+
+    def attached(self, tables: Sequence[str]) -> list[tuple[str, str]]:
+        """Triggers and indexes of tables, and tables that refer to these. Views are not known by what they show."""
+        if not tables:
+            return []
+        ours = {t.lower() for t in tables}
+        out = [(str(kind), str(name)) for kind, name in self.ask(
+            "SELECT type, name FROM sqlite_master WHERE type IN ('trigger', 'index') AND sql IS NOT NULL "
+            f"AND lower(tbl_name) IN ({', '.join(map(literal, ours))}) ORDER BY name")]
+        for table in self.tables():
+            facts = self.facts(table) if table.lower() not in ours else None
+            out += [("table", table) for link in (facts.links if facts else ()) if link.to.lower() in ours]
+        return out
 
     def odd(self, rows: str, cells: Sequence[str], types: Sequence[ColumnType]) -> list[int]:
         """SQLite keeps whatever it is given in whatever column."""
@@ -298,6 +312,12 @@ class SqliteFile:
     def layout_path(self) -> Path:
         """Beside the database."""
         return self.path.with_name(self.path.stem + ".layout.toml")
+
+    replaced_whole = True
+
+    def exists(self) -> bool:
+        """Whether an SQLite database is there."""
+        return self.path.is_file() and is_database(self.path)
 
     def new(self, replace: bool) -> NewFile:
         """A file to build."""

@@ -18,6 +18,7 @@ import pyarrow as pa
 
 from kerfmark import memory
 from kerfmark.store.database import PATIENCE, known_already, literal, no_ledger, quote
+from kerfmark.store.own import NAMES
 from kerfmark.store.sql import SOUGHT, SharedSql
 from kerfmark.store.sqlite.files import SqliteSpeech, translated
 
@@ -169,6 +170,15 @@ class OpenFile(SqliteSpeech, SharedSql):
         from kerfmark.store.sqlite import structure
 
         structure.refresh_views(self, layout, headers)
+
+    def drop_all(self, layout: Layout) -> None:
+        """Takes away all that Kerfmark made."""
+        from kerfmark.store.views import view_name
+
+        for source in layout.sources:
+            self.execute(f"DROP VIEW IF EXISTS {quote(view_name(source))}")
+        for table in [*([] if layout.existing else reversed(layout.parents_first())), *NAMES]:
+            self.execute(f"DROP TABLE IF EXISTS {quote(table)}")
 
     def mark(self, name: str) -> None:
         """Remembers how far it has come."""
