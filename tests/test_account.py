@@ -256,3 +256,60 @@ def test_rows_in_tables_of_others_are_dropped_and_nothing_else(write: Write, ker
     kerfmark("drop", db, "--discard")
     assert db.tables() == ["tree"] and db.ask("SELECT name FROM tree") == ["Oak"]
     kerfmark("cut", "l.toml", "--into", db, "--known", "keep")      # and it can begin anew
+
+
+def test_check_asks_the_database_and_agrees_with_cut(write: Write, kerfmark: Runner, db: Target) -> None:
+    made_by_others(db, f"CREATE TABLE species (id {KEY[db.engine]}, name varchar(20) NOT NULL UNIQUE)",
+                   f"CREATE TABLE tree (id {KEY[db.engine]}, no integer NOT NULL UNIQUE, species_id integer NOT NULL, "
+                   "height integer CHECK (height < 100), FOREIGN KEY (species_id) REFERENCES species (id))",
+                   "INSERT INTO species (name) VALUES ('Oak'), ('Elm')", "INSERT INTO tree (no, species_id) VALUES (1, 1)")
+    write("l.toml", 'kerfmark = 1\nexisting = true\n[sources.trees]\nfile = "a.csv"\n[tables.tree]\neach_row = true\n'
+          'known_by = ["no"]\nkey = "id"\noptional = ["height"]\n'
+          'links = {species_id = {to = "species", by = {name = "species"}, missing = "refuse"}}\n'
+          'columns = {no = {header = "no", type = "integer"}, height = {header = "height", type = "integer"}}\n'
+          '[tables.species]\nkey = "id"\nknown_by = ["name"]\nsource = "species"\neach_row = true\ncolumns = ["name"]\n'
+          '[sources.species]\nfile = "s.csv"\n'.replace('[tables.tree]\n', '[tables.tree]\nsource = "trees"\n'))
+    write("s.csv", "name\nYew\n")
+    cases = [("2,Oak,5\n", 0), ("2,Yew,5\n", 0), ("2,Ash,5\n", 1), ("1,Oak,5\n", 1), ("2,Oak,500\n", 1)]
+    for rows, code in cases:
+        write("a.csv", "no,species,height\n" + rows)
+        before = db.ask("SELECT no FROM tree")
+        asked = kerfmark("check", "l.toml", "--into", db, code=code)
+        rehearsed = kerfmark("cut", "l.toml", "--into", db, "--rehearse", code=code)
+        assert db.ask("SELECT no FROM tree") == before and not [t for t in db.tables() if t.startswith("kerfmark")]
+        assert code or ("add" in asked.out and "rehearsal" in rehearsed.out)
+        kerfmark("cut", "l.toml", "--into", db, code=code)
+        if not code:
+            kerfmark("drop", db, "--discard")
+    kerfmark("check", "l.toml", "--into", db, "--known", "keep", code=1)
+
+
+def test_a_cut_can_be_rehearsed(write: Write, kerfmark: Runner, db: Target, tmp_path: Path) -> None:
+    write("a.csv", "no,tree\n1,Oak\n")
+    write("l.toml", TREES)
+    assert "would build" in kerfmark("cut", "l.toml", "--into", db, "--rehearse").out
+    kerfmark("check", "l.toml", "--into", db)
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["a.csv", "l.toml"] and (db.is_file or db.tables() == [])
+    kerfmark("cut", "l.toml", "--into", db)
+    for command in (["cut"], ["cut", "--rehearse"], ["check"]):
+        assert "already" in kerfmark(*command, "l.toml", "--into", db, code=2).err
+
+
+def test_a_value_nearly_known_is_told(write: Write, kerfmark: Runner, db: Target) -> None:
+    write("a.csv", "no,keeper\n1,Ada Fletcher\n2,Bo Marsh\n")
+    write("l.toml", TREES.replace('columns = ["no", "tree"]', 'links = ["keeper"]\ncolumns = ["no"]')
+          + '[tables.keeper]\nknown_by = ["keeper"]\ncolumns = ["keeper"]\n')
+    write("b.csv", "no,keeper\n3,Ada Fletchr\n4,Cy Holm\n")
+    kerfmark("cut", "l.toml", "--into", db)
+    for more in (["--rehearse"], []):
+        told = kerfmark("add", "b.csv", "--into", db, *more).out
+        assert 'the database has "Ada Fletcher": the same?' in told and "Cy Holm" not in told
+
+
+def test_half_a_key_is_not_lost(write: Write, kerfmark: Runner, tmp_path: Path) -> None:
+    write("a.csv", "no,site,plot,soil\n1,A,1,clay\n2,A,,\n3,,,\n")
+    write("l.toml", TREES.replace('columns = ["no", "tree"]', 'links = ["plot"]\noptional = ["plot_id"]\ncolumns = ["no"]')
+          + '[tables.plot]\nknown_by = ["site", "plot"]\ncolumns = ["site", "plot", "soil"]\n')
+    told = kerfmark("cut", "l.toml", "--into", "v.db", code=1).err
+    assert 'row 3, column "site": is filled, but another part of site + plot is blank' in told
+    assert not (tmp_path / "v.db").exists()

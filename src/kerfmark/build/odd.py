@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -141,4 +141,43 @@ def _rare(layout: Layout, feed: SourceTables, table: TableRows, name: str) -> It
         yield Problem("rare", feed.name, spec.header, np.array(sorted(said)),
                       lambda r: f'stands there hardly ever, "{said[r][1]}" often: the same?',
                       f'mend the cells, or say for {name}.{table.spec.known_by[0]} what they mean: means = {{{means}}}',
+                      "doubtful", name)
+
+
+MOST_NEW = 500
+"""New values that are compared with those of the database."""
+
+
+def near_known(feeds: Mapping[str, SourceTables], tables: Mapping[str, TableRows], is_new: Mapping[str, np.ndarray],
+               known: Callable[[str, str], Sequence[str]]) -> Iterator[Problem]:
+    """Records that would be new, and whose key is nearly that of one in the database: perhaps they are the same. `known` gives
+    values of a column of a table there."""
+    from rapidfuzz import fuzz, process
+
+    for name, table in tables.items():
+        spec = table.spec.columns.get(table.spec.known_by[0]) if len(table.spec.known_by) == 1 else None
+        column = table.columns.get(table.spec.known_by[0]) if spec else None
+        feed, new = feeds.get(table.spec.source), np.flatnonzero(is_new.get(name, np.zeros(0, bool)))
+        if (spec is None or column is None or column.values is None or column.codes is None or feed is None or table.spec.each_row
+                or spec.split or not spec.header or not 0 < len(new) <= MOST_NEW or not pa.types.is_string(column.values.type)):
+            continue
+        there = known(name, table.spec.known_by[0])
+        if not there or len(there) >= MOST_COMPARED:
+            continue
+        near: dict[int, tuple[str, str]] = {}
+        for record in new.tolist():
+            text = column.values[int(column.codes[record])].as_py() if column.codes[record] >= 0 else ""
+            found = process.extractOne(text, there, scorer=fuzz.ratio, score_cutoff=NEAR) if len(text) >= 4 and not any(
+                c.isdigit() for c in text) else None
+            if found:
+                near[record] = text, found[0]
+        codes, _ = feed.identity(name)
+        rows = np.flatnonzero(np.isin(codes, list(near)))
+        if not len(rows):
+            continue
+        said = {int(r): near[int(codes[row])] for r, row in zip(feed.records(rows).tolist(), rows.tolist(), strict=True)}
+        means = ", ".join(f'"{a}" = "{b}"' for a, b in list(dict.fromkeys(said.values()))[:3])
+        yield Problem("rare", feed.name, spec.header, np.array(sorted(said)),
+                      lambda r, said=said: f'is new; the database has "{said[r][1]}": the same?',  # type: ignore[misc]
+                      f"mend the cells, or say for {name}.{table.spec.known_by[0]} what they mean: means = {{{means}}}",
                       "doubtful", name)

@@ -18,7 +18,7 @@ from kerfmark.build.drafts import SHOWN, TableRows, Values
 from kerfmark.build.keys import put_in_order, with_keys
 from kerfmark.build.lookup import Found, circular
 from kerfmark.build.merge import Existing, Merged, Merger
-from kerfmark.build.odd import oddities
+from kerfmark.build.odd import MOST_COMPARED, near_known, oddities
 from kerfmark.build.prepare import Prepared
 from kerfmark.build.problems import Enough, Problem, Problems, lines
 from kerfmark.build.rejoin import check_rejoined
@@ -178,8 +178,10 @@ def _once(layout: Layout, sources: Mapping[str, EncodedSource], without: Mapping
         if meeting is not None:
             if not out.problems.total:
                 check_rejoined(layout, {n: f.ready for n, f in feeds.items()}, tables)
-            out.merged = Merger(layout, feeds, tables, found, meeting.existing, meeting.stored, meeting.known,
-                                meeting.lacking).merge()
+            merger = Merger(layout, feeds, tables, found, meeting.existing, meeting.stored, meeting.known, meeting.lacking)
+            out.merged = merger.merge()
+            for problem in near_known(feeds, tables, merger.is_new, lambda t, c: meeting.existing.known_texts(t, c, MOST_COMPARED)):
+                out.problems.add(problem)
     except Enough:
         out.complete = False
         return out

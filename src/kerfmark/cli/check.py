@@ -21,6 +21,7 @@ worst first, each with its rows and what to do; then what is legal but odd. Exit
 
   kerfmark check apiary.layout.toml
   kerfmark check apiary.layout.toml inspections-2026-04.csv     this file in place of the one that the layout names
+  kerfmark check apiary.layout.toml --into apiary.db            ask the database too
   kerfmark check apiary.layout.toml --all --json
   kerfmark check --schema > layout.schema.json                  for editors that check and complete layouts
 """
@@ -30,6 +31,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     parser.add_argument("layout", nargs="?", metavar="LAYOUT", help="a layout (.toml)")
     parser.add_argument("files", nargs="*", metavar="FILE", help="files in place of those that the layout names")
+    parser.add_argument("--into", default="", metavar="DB",
+                        help="ask this database whether it would take the tables, or, where they are there, what they hold; a "
+                             "schema of a server stands in the URL: ?schema=NAME")
+    parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite"],
+                        help="with a layout of tables that are there: what becomes of records that they have (see kerfmark add)")
     parser.add_argument("--all", action="store_true", help="tell all rows of every problem, not the first ten")
     parser.add_argument("--stop-after", type=int, default=0, metavar="N", help="end early, after N problems")
     parser.add_argument("--schema", action="store_true", help="print the JSON Schema of layouts, and nothing else")
@@ -47,7 +53,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     if args.stop_after < 0:
         raise UsageError("--stop-after takes a number from 1 on")
     with terminal.progress() as progress:
-        result = check(args.layout, args.files, places=None if args.all else 10, stop_after=args.stop_after, progress=progress)
+        result = check(args.layout, args.files, into=args.into, known=args.known, places=None if args.all else 10,
+                       stop_after=args.stop_after, progress=progress)
     terminal.result(result)
     _tell(result, terminal)
     return 1 if result.problems else 0

@@ -44,6 +44,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
                         help="with --replace: lose later loads, changes of the layout and rows that no load made")
     parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite"],
                         help="with a layout of tables that are there: what becomes of records that they have (see kerfmark add)")
+    parser.add_argument("--rehearse", action="store_true", help="build and check everything, and keep nothing")
     steering_arguments(parser)
     reading.arguments(parser)
 
@@ -58,11 +59,13 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
                          next="--into DB builds them, --as-script FILE --for ENGINE writes a script that does")
     with terminal.progress() as progress:
         result = cut(args.inputs, database.chosen(args), script=args.as_script, engine=args.engine,
-                     replace=args.replace, discard=args.discard, known=args.known, progress=progress, reading=reading.chosen(args),
-                     steering=steering(args), set_aside=args.set_aside)
+                     replace=args.replace, discard=args.discard, rehearsal=args.rehearse, known=args.known,
+                     progress=progress, reading=reading.chosen(args), steering=steering(args), set_aside=args.set_aside)
     terminal.result(result)
     if isinstance(result, AddResult):
         tell_added(result, terminal)
+        if result.rehearsed and result.problems and not result.set_aside:
+            return 1
     else:
         _tell(result, terminal)
     return ROWS_SET_ASIDE if result.set_aside else 0
@@ -82,11 +85,16 @@ def _tell(result: CutResult, terminal: Terminal) -> None:
     terminal.say()
     links = sum(len(t.links) for t in result.tables)
     large = f" ({size(result.bytes)})" if result.bytes else ""
-    terminal.say("wrote " if result.script else "built ", (result.database, BOLD), f"{large} in {result.seconds:.1f} s: "
+    done = "would build " if result.rehearsed else "wrote " if result.script else "built "
+    terminal.say(done, (result.database, BOLD), f"{large} in {result.seconds:.1f} s: "
                  f"{counted(len(result.tables), 'table')}, {counted(links, 'link')}"
-                 + ("" if result.script else ", every link and row count checked"))
+                 + ("" if result.script else ", every cell, link and row count checked"))
     for source, rows in result.left_out.items():
         terminal.say("left out ", (counted(rows, "row"), BOLD), f" of {source}, for which its only_rows does not hold")
+    if result.rehearsed:
+        terminal.say("nothing was written: this was a rehearsal"
+                     + (f"; {counted(result.set_aside, 'row')} would be set aside" if result.set_aside else ""))
+        return
     if result.set_aside:
         terminal.say("set aside ", (counted(result.set_aside, "row"), BAD), " in ", (", ".join(result.rejects), BOLD),
                      ", each with its reason: mend them there, and add them")

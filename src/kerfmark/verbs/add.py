@@ -32,7 +32,7 @@ from kerfmark.progress import Progress, silent
 from kerfmark.read.alike import parts_of
 from kerfmark.store.database import Changing, Database, database_at
 from kerfmark.verbs.again import retried
-from kerfmark.verbs.check import Group, told_groups
+from kerfmark.verbs.groups import Group, told_groups
 from kerfmark.verbs.recording import loaded_files, new_load, rows_set_aside, write_merged
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.routing import Routed, Wishes, route
@@ -77,9 +77,9 @@ class DifferentCell:
 @dataclass(frozen=True)
 class AddResult:
     """What a load did (or would do, when `rehearsed`). `load` is its number, 0 when nothing was written; `learned` are changes of
-    the layout and of the tables' columns, in words; `account` tells what became of the rows of each file, and `different` the cells
-    that say something else than the database, which has kept what it had; `problems` are told when rehearsed; `notes` tell what
-    else is odd."""
+    the layout and of the tables' columns, in words; `account` tells what became of the rows of each file, and `different` the
+    cells that say something else than the database, which has kept what it had; `problems` are told when rehearsed, what is
+    doubtful always (`groups`); `notes` tell what else is odd."""
 
     database: str
     load: int
@@ -197,7 +197,7 @@ class Adding:
             tuple(self.learned), len(done.set_aside), sum(len(k.rows) for k in done.merged.known.values()), account,
             different_cells(done, encoded, self.file),
             tuple(map(str, self.rejects)), rehearsal, done.problems.total,
-            told_groups(done.problems, encoded, 10) if rehearsal else (), (*self._loose(), *self.file.remarks),
+            told_groups(done.problems, encoded, 10), (*self._loose(), *self.file.remarks),
             round(time.perf_counter() - started, 3))
 
     def adopt(self) -> None:

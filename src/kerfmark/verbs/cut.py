@@ -60,6 +60,7 @@ class TableMade:
 @dataclass(frozen=True)
 class CutResult:
     """What a cut did. `bytes` is the size of the database (0: its server does not tell), or of the `script` that builds it;
+    `rehearsed`: nothing was kept;
     `layout` is the file the layout was saved in, or came from; `notes` are (header, remark); `set_aside` counts the rows that were
     written to `rejects` instead, `left_out` those that the layout wants no record of, by source."""
 
@@ -77,11 +78,12 @@ class CutResult:
     set_aside: int
     rejects: tuple[str, ...]
     left_out: dict[str, int]
+    rehearsed: bool
     seconds: float
 
 
 def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Path | None = None, engine: str = "",
-        replace: bool = False, discard: bool = False, known: str = "", reading: Reading = Reading(),  # noqa: B008
+        replace: bool = False, discard: bool = False, rehearsal: bool = False, known: str = "", reading: Reading = Reading(),  # noqa: B008
         steering: Steering = Steering(), set_aside: str | Path | None = None,  # noqa: B008
         progress: Progress = silent) -> CutResult | AddResult:
     """Builds the database `into` (an SQLite file, or the URL of a server) from one layout (a .toml file) or from files of any kind
@@ -94,6 +96,8 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
 
     With `replace`, what Kerfmark made there before is replaced; loads after the first one, changes of the layout and rows that no
     load made are lost only when they are to be discarded (`discard`), and what others made never.
+
+    With `rehearsal`, everything is built and checked and nothing is kept.
 
     A layout whose tables are in the database already (`existing`) fills them, which gives an AddResult; `known` says what
     becomes of records that are there.
@@ -114,7 +118,7 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
             raise _known_without_records()
         if layout.existing:
             return fill(layout, text, paths[0].parent, into, known=known, set_aside=set_aside, replace=replace,
-                        progress=progress)
+                        rehearsal=rehearsal, progress=progress)
     if replace and script is None:
         refuse_to_replace(database, discard)
     new = database.new(replace)                         # a target that will not do is told before the work
@@ -143,17 +147,17 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
                 refused.next += f"; kerfmark mark {files} -o {shlex.quote(str(saved))} writes the layout to edit and to cut from"
             raise
         rejects = rejected(aside, read, done.set_aside) if aside is not None and done.set_aside else {}
-        with saving(rejects | ({saved: text} if saved != paths[0] else {})):
-            _build(database, new, done, text, encoded, aside is not None, progress)
+        with saving({} if rehearsal else rejects | ({saved: text} if saved != paths[0] else {})):
+            _build(database, new, done, text, encoded, aside is not None, rehearsal, progress)
         return CutResult(
-            database.name, database.size(), script is not None, str(saved), saved != paths[0],
+            database.name, 0 if rehearsal else database.size(), script is not None, str(saved), saved != paths[0],
             tuple(SourceRead(n, e.source.origin().file, e.rows, len(e.columns), e.source.size, e.source.how)
                   for n, e in encoded.items()),
             tuple(_made(layout, t) for name in layout.tables for t in done.tables if t.name == name),
             proposal.reasons, proposal.references,
             (*proposal.notes, *((database.name, r) for r in new.remarks)), tuple(done.links), len(done.set_aside),
             tuple(map(str, rejects)),
-            done.left_out, round(time.perf_counter() - started, 3))
+            done.left_out, rehearsal, round(time.perf_counter() - started, 3))
 
 
 def _script(path: Path, engine: str) -> Database:
@@ -180,8 +184,8 @@ def _check_saved(text: str, layout: Layout) -> None:
 
 
 def _build(database: Database, file: New, done: Split, text: str, encoded: dict[str, EncodedSource], aside: bool,
-           progress: Progress) -> None:
-    """Writes the tables into a new file and publishes it."""
+           rehearsal: bool, progress: Progress) -> None:
+    """Writes the tables into a new database and publishes it, unless it is only rehearsed."""
     tables = done.tables
     with file:
         file.create(done.layout, {n: e.source.headers for n, e in encoded.items()})
@@ -196,7 +200,8 @@ def _build(database: Database, file: New, done: Split, text: str, encoded: dict[
         write_says(file.execute, all_said(1, tables))
         progress("checking", 0, 0)
         file.verify({t.name: t.rows for t in tables})
-        file.publish()
+        if not rehearsal:
+            file.publish()
 
 
 def _counting(table: TableRows, progress: Progress) -> Callable[[int], None]:

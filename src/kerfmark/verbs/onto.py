@@ -99,9 +99,11 @@ def mark_onto(inputs: Sequence[str | Path], database: str | Path, layout: str | 
 
 
 def fill(layout: Layout, text: str, folder: Path, database: str | Path, *, known: str = "", set_aside: str | Path | None = None,
-         replace: bool = False, progress: Progress = silent) -> AddResult:
+         replace: bool = False, rehearsal: bool = False, files: Sequence[str | Path] = (),
+         progress: Progress = silent) -> AddResult:
     """Pours the sources of a layout into tables that are there, as a first load. Everything lands, or nothing. `known` says what
-    becomes of records that are there, as in `add`.
+    becomes of records that are there, as in `add`; `files` come in place of those that the layout names. A `rehearsal` does all but
+    the commit.
 
     Raises what `add` raises; TargetError when Kerfmark knows the database already.
     """
@@ -116,12 +118,13 @@ def fill(layout: Layout, text: str, folder: Path, database: str | Path, *, known
                     if facts and column not in {c.name for c in facts.columns}:
                         file.add_column(name, column, spec.of_type)
             adding = Adding(file, where, Ledger.empty(text), progress)
-            files = dict.fromkeys(f for s in layout.sources.values() for f in ([p.file for p in s.parts] or [s.file]))
+            named = dict.fromkeys(f for s in layout.sources.values() for f in ([p.file for p in s.parts] or [s.file]))
             adding.adopt()
-            result = adding.add([f if f == "-" or "://" in f else str(folder / f) for f in files], known=known, aside=aside,
-                                verb="cut")
-            with saving(adding.rejects):
-                file.commit()
+            places = [str(f) for f in files] or [f if f == "-" or "://" in f else str(folder / f) for f in named]
+            result = adding.add(places, known=known, aside=aside, verb="cut", rehearsal=rehearsal)
+            if not rehearsal:
+                with saving(adding.rejects):
+                    file.commit()
         return result
 
     return retried(once)
