@@ -18,6 +18,8 @@ from kerfmark.build.prepare import Prepared
 from kerfmark.errors import KerfmarkError
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec
 from kerfmark.profile.codes import first_rows, gather
+from kerfmark.profile.convert import to_typed
+from kerfmark.profile.types import ColumnType
 
 _PRIME = np.uint64(1_099_511_628_211)
 """What the parts of a list are mixed with, so that another order gives another number."""
@@ -43,11 +45,13 @@ class _Rejoined:
         rows = tables[self.base].source_rows()
         self.records = np.flatnonzero(rows >= 0)
         self.rows = rows[self.records]
+        self.lost = self._lost()
+        self._ways: dict[str, np.ndarray] = {}
 
     def differs(self, header: str) -> tuple[int, str] | None:
         """A row of the source whose cell is not the same in the tables, and the table where it should be; None for none."""
-        if len(self.rows) != self.ready.rows or len(np.unique(self.rows)) != len(self.rows):
-            return int(np.setdiff1d(np.arange(self.ready.rows), self.rows)[:1].sum()), self.base
+        if self.lost is not None:
+            return self.lost, self.base
         for name, table in self.layout.tables.items():
             if table.source != self.source:
                 continue
@@ -61,6 +65,12 @@ class _Rejoined:
                         at = self._looked_up(name, link_name, link, path, header)
                         return None if at is None else (at, link.to)
         return None
+
+    def _lost(self) -> int | None:
+        """A row of the source that has no record of its own, or more than one; None for none."""
+        times = np.bincount(self.rows, minlength=self.ready.rows) if len(self.rows) else np.zeros(self.ready.rows, np.int64)
+        wrong = np.flatnonzero(times != 1)
+        return int(wrong[0]) if len(wrong) else None
 
     # -- columns of the tables that the row leads to
 
@@ -76,17 +86,21 @@ class _Rejoined:
 
     def _reached(self, name: str) -> np.ndarray:
         """The record of a table that each row leads to; -1 for none."""
-        record = self.records
-        for child, link, _ in self.layout.path(self.base, name) or []:
-            codes = self.tables[child].columns[link].codes
-            assert codes is not None
-            record = gather(codes, record, blank=-1)
-        return record
+        if name not in self._ways:
+            record = self.records
+            for child, link, _ in self.layout.path(self.base, name) or []:
+                codes = self.tables[child].columns[link].codes
+                assert codes is not None
+                record = gather(codes, record, blank=-1)
+            self._ways[name] = record
+        return self._ways[name]
 
     def _values(self, name: str, column: str, record: np.ndarray) -> tuple[pa.Array, np.ndarray]:
         """The values of a column, and the code of each row there."""
         values = self.tables[name].columns[column]
-        assert values.values is not None and values.codes is not None
+        if values.codes is None:                        # a key that counts from 1, which the source says too
+            return pa.array(np.arange(1, self.tables[name].rows + 1)), record
+        assert values.values is not None
         return values.values, gather(values.codes, record, blank=-1)
 
     def _same(self, header: str, spec: ColumnSpec, values: pa.Array, codes: np.ndarray, *, loose: bool = False,
@@ -145,16 +159,18 @@ class _Rejoined:
                 for column, c in spec.columns.items():
                     if c.header == header and c.split:
                         values = self.tables[part].columns[column]
-                        return self._parts(part, header, separator, values.values, values.codes)
+                        return self._parts(part, header, separator, c.of_type, values.values, values.codes)
                 for link, target in spec.links.items():
                     for column, said in target.by.items():
                         codes = self.tables[part].columns[link].codes
                         values = self.tables[target.to].columns[column]
                         if said == header and codes is not None and values.codes is not None:
-                            return self._parts(part, header, separator, values.values, gather(values.codes, codes, blank=-1))
+                            type_ = self.layout.tables[target.to].columns[column].of_type
+                            return self._parts(part, header, separator, type_, values.values, gather(values.codes, codes, blank=-1))
         return None
 
-    def _parts(self, part: str, header: str, separator: str, values: pa.Array | None, codes: np.ndarray | None) -> int | None:
+    def _parts(self, part: str, header: str, separator: str, type_: ColumnType, values: pa.Array | None, codes: np.ndarray | None
+               ) -> int | None:
         """Every list must have one sequence of parts, and that of the first row with it must be its text."""
         owner = self.tables[part].columns[self.layout.owner_link(part)].codes
         assert owner is not None and values is not None and codes is not None
@@ -171,14 +187,17 @@ class _Rejoined:
         wrong = np.flatnonzero(np.append(of_rows, 0)[gather(first, cells, blank=-1)] != of_rows)
         if len(wrong):
             return int(self.rows[wrong[0]])
-        texts, spelled = said.values, pc.cast(values, pa.string())
-        for code, row in enumerate(first.tolist()):
-            if row >= 0:
-                record = int(self._reached(self.layout.tables[part].part_of)[row])
-                parts = [spelled[int(codes[p])].as_py() for p in order[starts[record]:starts[record + 1]].tolist()]
-                if len(parts) != texts[code].as_py().count(separator) + 1:
-                    return int(self.rows[row])
-        return None
+        used = np.flatnonzero(first >= 0)
+        record = self._reached(self.layout.tables[part].part_of)[first[used]]
+        lists = pc.split_pattern(said.values.take(pa.array(used)), separator)
+        lengths, there = pc.list_value_length(lists).to_numpy(zero_copy_only=False), np.diff(starts)[record]
+        if (wrong := np.flatnonzero(lengths != there)).size:
+            return int(self.rows[first[used[wrong[0]]]])
+        cell = np.repeat(np.arange(len(used)), lengths)
+        within = np.arange(len(cell)) - np.repeat(np.cumsum(lengths) - lengths, lengths)
+        ours = values.take(pa.array(codes[order[starts[record[cell]] + within]]))
+        same = pc.fill_null(pc.equal(ours, to_typed(pc.list_flatten(lists), type_)), False).to_numpy(zero_copy_only=False)
+        return None if same.all() else int(self.rows[first[used[cell[np.flatnonzero(~same)[0]]]]])
 
     # -- links by value
 

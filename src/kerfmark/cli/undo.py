@@ -37,9 +37,10 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         result = undo(database.chosen(args), args.load, through=args.through, backup=args.backup, progress=progress)
     terminal.result(result)
     values = any(v for _, _, v in result.tables)
-    terminal.table(["table", "rows gone", *(["values changed"] if values else [])],
-                   [(t, f"{n:,}", *([f"{v:,}" if v else "-"] if values else [])) for t, n, v in result.tables if n or v],
-                   right=[1, 2])
+    shown = [(t, n, v) for t, n, v in result.tables if n or v]
+    if shown:
+        terminal.table(["table", "rows gone", *(["values changed"] if values else [])],
+                       [(t, f"{n:,}", *([f"{v:,}" if v else "-"] if values else [])) for t, n, v in shown], right=[1, 2])
     terminal.say()
     for table, rows in result.stay:
         terminal.say(f"{counted(rows, 'row')} of {table} {'stay' if rows > 1 else 'stays'}, because rows that no load made refer "

@@ -286,7 +286,10 @@ def _decided_by_pair(relation: Relation, a: int, b: int, wanted: np.ndarray
     if not alive:
         return None
     codes, values = relation.pair(a, b)
-    repeats = filled(codes) - values
+    whole = filled(codes)
+    if any(relation.filled[c] != whole for c in (a, b)):
+        return None                                     # where only one part is filled, a row would lead nowhere, and lose it
+    repeats = whole - values
     if repeats < values / 2 or values <= max(limits):
         return None
     found = {}
@@ -350,7 +353,10 @@ def _decided_by_three(relation: Relation, three: list[int], targets: list[int]
     if not alive:
         return None
     codes, values = combine([relation.columns[i] for i in three], sizes)
-    repeats = filled(codes) - values
+    whole = filled(codes)
+    if any(relation.filled[i] != whole for i in three):
+        return None                                     # as above
+    repeats = whole - values
     if repeats < values:
         return None
     kept = {t: Evidence(values, repeats, spared[t] * repeats) for t in alive
