@@ -19,6 +19,7 @@ from kerfmark.errors import KerfmarkError
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec
 from kerfmark.profile.codes import first_rows, gather
 from kerfmark.profile.convert import to_typed
+from kerfmark.profile.encode import EncodedColumn
 from kerfmark.profile.types import ColumnType
 
 _PRIME = np.uint64(1_099_511_628_211)
@@ -45,7 +46,9 @@ class _Rejoined:
         rows = tables[self.base].source_rows()
         self.records = np.flatnonzero(rows >= 0)
         self.rows = rows[self.records]
-        self.lost = self._lost()
+        self.as_read = tables[self.base].row_of is None and tables[self.base].rows == ready.rows
+        """Whether every row is the record of its number."""
+        self.lost = None if self.as_read else self._lost()
         self._ways: dict[str, np.ndarray] = {}
 
     def differs(self, header: str) -> tuple[int, str] | None:
@@ -101,13 +104,18 @@ class _Rejoined:
         if values.codes is None:                        # a key that counts from 1, which the source says too
             return pa.array(np.arange(1, self.tables[name].rows + 1)), record
         assert values.values is not None
-        return values.values, gather(values.codes, record, blank=-1)
+        return values.values, values.codes if self.as_read and record is self.records else gather(values.codes, record, blank=-1)
+
+    def _said(self, column: EncodedColumn) -> np.ndarray:
+        """The code of each row in a column of the source."""
+        return column.codes if self.as_read else column.codes[self.rows]
 
     def _same(self, header: str, spec: ColumnSpec, values: pa.Array, codes: np.ndarray, *, loose: bool = False,
               may_lack: bool = False) -> int | None:
         """The first row that does not have, under a header, what these values say."""
-        said = self.ready.column(header, spec).codes[self.rows]
-        wanted = self.ready.typed(header, spec)
+        said, wanted = self._said(self.ready.column(header, spec)), self.ready.typed(header, spec)
+        if values is wanted and (codes is said or np.array_equal(codes, said)):
+            return None
         first = first_rows(said, len(wanted), -1)
         led = gather(codes, first, blank=-1)            # the value of the table for each value of the source
         here = gather(led, said, blank=-1)
@@ -182,7 +190,7 @@ class _Rejoined:
         powers = np.cumprod(np.full(int(place.max(initial=0)) + 1, _PRIME)) if len(place) else np.ones(1, np.uint64)
         np.add.at(mixed, owner[order], (codes[order] + 1).astype(np.uint64) * powers[place])
         said = self.ready.column(header)
-        cells, of_rows = said.codes[self.rows], mixed[self._reached(self.layout.tables[part].part_of)]
+        cells, of_rows = self._said(said), mixed[self._reached(self.layout.tables[part].part_of)]
         first = first_rows(cells, len(said.values), -1)
         wrong = np.flatnonzero(np.append(of_rows, 0)[gather(first, cells, blank=-1)] != of_rows)
         if len(wrong):

@@ -8,7 +8,7 @@ which records first appear, or in the order that the layout wants; 4. nothing is
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
@@ -180,8 +180,11 @@ def _once(layout: Layout, sources: Mapping[str, EncodedSource], without: Mapping
                 check_rejoined(layout, {n: f.ready for n, f in feeds.items()}, tables)
             merger = Merger(layout, feeds, tables, found, meeting.existing, meeting.stored, meeting.known, meeting.lacking)
             out.merged = merger.merge()
+            told = {(p.source, r) for p in out.problems.found for r in p.records.tolist()}
             for problem in near_known(feeds, tables, merger.is_new, lambda t, c: meeting.existing.known_texts(t, c, MOST_COMPARED)):
-                out.problems.add(problem)
+                rest = np.array([r for r in problem.records.tolist() if (problem.source, r) not in told], np.int64)
+                if len(rest):
+                    out.problems.add(replace(problem, records=rest))
     except Enough:
         out.complete = False
         return out

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -101,13 +102,24 @@ def because(cell: SaidOtherwise) -> str:
 
 
 def _tell_otherwise(p: SourceProof, terminal: Terminal) -> None:
-    """The first cells that differ for a reason that the ledger knows."""
+    """The first cells that differ for a reason that the ledger knows: what was not taken over first, and one value that stands in
+    many rows (a keeper's phone) once."""
     if not p.otherwise:
         return
+    alike: dict[tuple[str, ...], list[SaidOtherwise]] = {}
+    for o in sorted(p.otherwise, key=lambda o: not o.known):
+        cell = o.origin.file, o.origin.sheet or "", o.origin.column or "", o.in_file, o.in_database, because(o)
+        alike.setdefault(cell, []).append(o)
     terminal.say()
     terminal.table(["file", "row", "column", "in the file", "in the database", "why"],
-                   [(o.origin.file, o.origin.row or "-", o.origin.column or "", o.in_file, o.in_database, because(o))
-                    for o in p.otherwise[:LISTED]], right=[1])
-    if len(p.otherwise) > LISTED:
-        terminal.say(f"... and {len(p.otherwise) - LISTED:,} more; --report and --json tell all")
+                   [(file, _rows(some), column, in_file, in_database, why)
+                    for (file, _, column, in_file, in_database, why), some in list(alike.items())[:LISTED]])
+    if len(alike) > LISTED:
+        more = sum(map(len, list(alike.values())[LISTED:]))
+        terminal.say(f"... and {counted(more, 'more cell')}; --report and --json tell all")
     terminal.say()
+
+
+def _rows(some: Sequence[SaidOtherwise]) -> str:
+    first = str(some[0].origin.row or "-")
+    return first if len(some) == 1 else f"{first} and {len(some) - 1:,} more"
