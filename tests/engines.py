@@ -6,7 +6,7 @@ import contextlib
 import os
 import sqlite3
 import uuid
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
@@ -66,13 +66,19 @@ class Target:
 
     def ask(self, sql: str) -> Rows:
         """The rows of a query, plain values; single ones by themselves."""
+        return self.ask_all([sql])[0]
+
+    def ask_all(self, queries: Sequence[str]) -> list[Rows]:
+        """The rows of several queries, over one connection."""
+        out = []
         with self._cursor() as cursor:
             if self.is_file:
                 assert cursor.execute("PRAGMA foreign_key_check").fetchall() == []
-            cursor.execute(sql)
-            rows = Rows([_plain(r[0]) if len(r) == 1 else tuple(map(_plain, r)) for r in cursor.fetchall()])
-        rows.ordered = "ORDER BY" in sql
-        return rows
+            for sql in queries:
+                cursor.execute(sql)
+                out.append(Rows([_plain(r[0]) if len(r) == 1 else tuple(map(_plain, r)) for r in cursor.fetchall()]))
+                out[-1].ordered = "ORDER BY" in sql
+        return out
 
     def tables(self) -> list[str]:
         """All tables, Kerfmark's own too."""

@@ -188,21 +188,18 @@ class History(RuleBasedStateMachine):
             return
         state, accounts = self._model()
         asked = ", ".join(f'"{h}"' for h in HEADERS)
-        view = sorted(tuple(_text(v, h) for v, h in zip(row, HEADERS, strict=True))
-                      for row in self.db.ask(f"SELECT {asked} FROM visits_flat"))
-        assert view == state.view()
-        assert {h: c or "" for h, c in self.db.ask("SELECT hive, colour FROM hive")} == state.hives
-        assert {(a, p): n or "" for a, p, n in self.db.ask("SELECT apiary, place, note FROM spot")} == state.spots
-        assert set(self.db.ask("SELECT tag FROM tag")) == state.tags
-        self._keys_stay()
-        self.check_account(accounts)
-
-    def _keys_stay(self) -> None:
-        now: dict[tuple[str, str], int] = {}
-        for table, known_by in (("visit", "no"), ("hive", "hive"), ("tag", "tag")):
-            now |= {(table, str(k)): i for i, k in self.db.ask(f"SELECT {table}_id, {known_by} FROM {table}")}
+        numbered = (("visit", "no"), ("hive", "hive"), ("tag", "tag"))
+        view, hives, spots, tags, *keys = self.db.ask_all([
+            f"SELECT {asked} FROM visits_flat", "SELECT hive, colour FROM hive", "SELECT apiary, place, note FROM spot",
+            "SELECT tag FROM tag", *(f"SELECT {t}_id, {k} FROM {t}" for t, k in numbered)])
+        assert sorted(tuple(_text(v, h) for v, h in zip(row, HEADERS, strict=True)) for row in view) == state.view()
+        assert {h: c or "" for h, c in hives} == state.hives
+        assert {(a, p): n or "" for a, p, n in spots} == state.spots
+        assert set(tags) == state.tags
+        now = {(table, str(known_by)): key for (table, _), some in zip(numbered, keys, strict=True) for key, known_by in some}
         assert {k: i for k, i in now.items() if k in self.keys} == {k: i for k, i in self.keys.items() if k in now}
         self.keys = now
+        self.check_account(accounts)
 
     def check_account(self, accounts: dict[int, Account]) -> None:
         """What the proof says of every file."""
@@ -216,7 +213,9 @@ class History(RuleBasedStateMachine):
 
     def dump(self) -> Any:
         """All rows of all tables, the ledger's too."""
-        return {t: sorted(self.db.ask(f'SELECT * FROM "{t}"'), key=repr) for t in self.db.tables()}
+        tables = self.db.tables()
+        found = self.db.ask_all([f'SELECT * FROM "{t}"' for t in tables])
+        return {t: sorted(rows, key=repr) for t, rows in zip(tables, found, strict=True)}
 
     def teardown(self) -> None:
         if hasattr(self, "stack"):

@@ -19,7 +19,7 @@ from history_model import LAYOUT
 from kerfmark.build import split
 from kerfmark.build.drafts import Values
 from kerfmark.layout.text import write_layout
-from kerfmark.verbs import cut as cut_verb
+from kerfmark.verbs import mark as mark_verb
 
 Write = Callable[..., Path]
 TREES = ('kerfmark = 1\n[sources.trees]\nfile = "a.csv"\n[tables.tree]\neach_row = true\nknown_by = ["no"]\n'
@@ -372,7 +372,9 @@ def test_a_layout_that_cannot_be_read_again_is_not_saved(visits: Path, tmp_path:
         return t.replace('"grid"', '"place"')
 
     for broken in (first, second):
-        monkeypatch.setattr(cut_verb, "write_layout", lambda layout, said, broken=broken: broken(write_layout(layout, said)))
+        monkeypatch.setattr(mark_verb, "write_layout", lambda layout, said, broken=broken: broken(write_layout(layout, said)))
         with pytest.raises(library.KerfmarkError, match="cannot be saved"):
             library.cut([visits], tmp_path / "v.db")
+        with pytest.raises(library.KerfmarkError, match="cannot be saved"):
+            library.mark([visits], tmp_path / "v.layout.toml")
         assert [p.name for p in tmp_path.iterdir()] == ["visits.csv"]

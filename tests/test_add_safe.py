@@ -1,4 +1,4 @@
-"""A load lands whole or not at all: killed programs, several at once, locks, full disks; any history gives what is left of it."""
+"""A load lands whole or not at all: killed programs, several at once, locks, full disks."""
 
 from __future__ import annotations
 
@@ -14,9 +14,6 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, settings
-from hypothesis import strategies as st
-from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
 import kerfmark
 from conftest import Runner
@@ -61,11 +58,6 @@ def content(path: Path) -> dict[str, list[Any]]:
         assert db.execute("PRAGMA foreign_key_check").fetchall() == []
         names = [n for (n,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'")]
         return {n: db.execute(f"SELECT * FROM {n} ORDER BY rowid").fetchall() for n in sorted(names)}
-
-
-def flat(path: Path) -> list[tuple[Any, ...]]:
-    with sqlite3.connect(path) as db:
-        return sorted(db.execute("SELECT * FROM visits_flat").fetchall())
 
 
 def user_rows(whole: dict[str, list[Any]]) -> dict[str, int]:
@@ -158,74 +150,3 @@ def test_a_full_disk_leaves_everything_as_it_was(write: Write, kerfmark: Runner,
     done = subprocess.run([sys.executable, "-c", script], cwd=tmp_path, capture_output=True, text=True, check=False)
     assert done.returncode == 2 and "Traceback" not in done.stderr, done
     assert content(tmp_path / "v.db") == before
-
-
-class History(RuleBasedStateMachine):
-    """Adding, taking back and refreshing in any order leaves what cutting the files that remain would give."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        import tempfile
-
-        self.folder = Path(tempfile.mkdtemp())
-        self.db = self.folder / "v.db"
-        (self.folder / "visits.csv").write_text(self._fitting(visits(0, 20, 7)))
-        (self.folder / "l.toml").write_text(LAYOUT)
-        kerfmark.cut([self.folder / "l.toml"], self.db)
-        self.live: list[tuple[int, str]] = [(1, "visits.csv")]
-        self.made = 0
-
-    @rule(rows=st.integers(1, 12), spread=st.integers(2, 30))
-    def add(self, rows: int, spread: int) -> None:
-        self.made += 1
-        name = f"more{self.made}.csv"
-        (self.folder / name).write_text(self._fitting(visits(self.made * 1000, rows, spread)))
-        result = kerfmark.add([self.folder / name], self.db)
-        self.live.append((result.load, name))
-
-    def _fitting(self, text: str) -> str:
-        """The same, where every hive is in the apiary that it is in everywhere."""
-        lines = [line.split(",") for line in text.splitlines()]
-        return "\n".join(",".join([*x[:3], f"A{int(x[2][1:]) % 5}" if x[0] != "no" else x[3], x[4]]) for x in lines) + "\n"
-
-    @rule()
-    def undo_last(self) -> None:
-        if len(self.live) > 1:
-            kerfmark.undo(self.db)
-            self.live.pop()
-
-    @rule(at=st.integers(1, 8))
-    def undo_one(self, at: int) -> None:
-        if 1 <= at < len(self.live):
-            load = self.live[at][0]
-            try:
-                kerfmark.undo(self.db, load)
-                self.live.pop(at)
-            except kerfmark.DataRefused:
-                kerfmark.undo(self.db, load, through=True)
-                del self.live[at:]
-
-    @rule(at=st.integers(1, 8))
-    def refresh(self, at: int) -> None:
-        if 1 <= at < len(self.live):
-            path = self.folder / self.live[at][1]
-            row = f"{path.stem.removeprefix('more')}500,1.5,H1,A1,K1\n"      # a number that no other file has
-            if row not in path.read_text():
-                path.write_text(path.read_text().replace(",0.", ",9.", 1) + row)
-            if kerfmark.refresh(self.db).changed:
-                # a file that is loaded anew comes after those that were left alone
-                self.live = [(n.number, n.files[0].file) for n in kerfmark.loads(self.db).loads if not n.undone_at]
-
-    @invariant()
-    def the_same_as_from_scratch(self) -> None:
-        layout = LAYOUT.replace('file = "visits.csv"', "telling = \"t\"\nleft_out = [\"t\"]\nparts = [" + ", ".join(
-            f'{{told = "{i}", file = "{name}"}}' for i, (_, name) in enumerate(self.live)) + "]")
-        (self.folder / "scratch.toml").write_text(layout)
-        kerfmark.cut([self.folder / "scratch.toml"], self.folder / "s.db", replace=True)
-        assert flat(self.db) == flat(self.folder / "s.db")
-        assert user_rows(content(self.db)) == user_rows(content(self.folder / "s.db"))
-
-
-History.TestCase.settings = settings(max_examples=12, stateful_step_count=8, deadline=None,
-                                     suppress_health_check=[HealthCheck.too_slow])
-TestHistory = History.TestCase

@@ -12,9 +12,9 @@ from pathlib import Path
 
 from kerfmark.build.drafts import TableRows
 from kerfmark.build.split import LinkCount, Split, split
-from kerfmark.errors import DataRefused, KerfmarkError, LayoutError, Origin, UsageError
+from kerfmark.errors import DataRefused, Origin, UsageError
 from kerfmark.layout.model import Layout
-from kerfmark.layout.text import parse_layout, read_layout, write_layout
+from kerfmark.layout.text import read_layout
 from kerfmark.ledger.records import Options, write_layout_text, write_load, write_says
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
@@ -25,7 +25,7 @@ from kerfmark.structure.references import Reference
 from kerfmark.structure.steer import Steering
 from kerfmark.verbs.add import AddResult
 from kerfmark.verbs.gone import refuse_other_layout, refuse_to_replace
-from kerfmark.verbs.mark import mark_inputs
+from kerfmark.verbs.mark import layout_text, mark_inputs
 from kerfmark.verbs.onto import fill
 from kerfmark.verbs.recording import all_said, loaded_files, new_load, rows_set_aside
 from kerfmark.verbs.rejects import rejected, writable_rejects
@@ -136,8 +136,7 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
             saved = database.layout_path
             proposal, encoded, read = mark_inputs(inputs, reading, saved.parent, progress, steering, strict=aside is None)
             layout = proposal.layout
-            text = write_layout(layout, proposal.comments)
-            _check_saved(text, layout)
+            text = layout_text(layout, proposal.comments)
             refuse_other_layout(saved, text, database, replace=replace, discard=discard)
         try:
             done = split(layout, encoded, set_aside=aside is not None)
@@ -169,18 +168,6 @@ def _script(path: Path, engine: str) -> Database:
 def _known_without_records() -> UsageError:
     return UsageError("a new database knows no records yet", next="leave out --known; it is for a layout of tables that are there "
                       "(kerfmark mark --onto), and for kerfmark add")
-
-
-def _check_saved(text: str, layout: Layout) -> None:
-    """Raises KerfmarkError unless the text of a layout says what the layout does."""
-    try:
-        again: Layout | None = parse_layout(text, "the layout")
-        why = "its text says something else"
-    except LayoutError as error:
-        again, why = None, "; ".join(error.more)
-    if again != layout:
-        raise KerfmarkError("the layout that was proposed cannot be saved; nothing was kept", code="internal", why=why,
-                            next="this is a fault of Kerfmark: please report it")
 
 
 def _build(database: Database, file: New, done: Split, text: str, encoded: dict[str, EncodedSource], aside: bool,

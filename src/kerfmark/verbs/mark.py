@@ -8,10 +8,10 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from kerfmark.errors import Origin, SourceError, TargetError, UsageError, in_rows
+from kerfmark.errors import KerfmarkError, LayoutError, Origin, SourceError, TargetError, UsageError, in_rows
 from kerfmark.layout.model import Layout
 from kerfmark.layout.names import free_name
-from kerfmark.layout.text import read_layout, write_layout
+from kerfmark.layout.text import parse_layout, read_layout, write_layout
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.profile.recognise import BLANKS, blank_spellings, settle
 from kerfmark.progress import Progress, silent
@@ -85,13 +85,27 @@ def mark(inputs: Sequence[str | Path], layout: str | Path | None = None, *, stee
     again = Again(proposal.layout, "", (), ())
     if old is not None:
         again = mark_again(old, old_text, proposal.layout)
-    text = again.text or write_layout(proposal.layout, proposal.comments)
+    text = again.text or layout_text(proposal.layout, proposal.comments)
     if path is not None and text != old_text:
         with saving({path: text}):
             pass
     final = again.layout
     return MarkResult(str(path or ""), _told(final, proposal), proposal.reasons, proposal.references, proposal.notes, proposal.near,
                       proposal.against, again.new, again.missing, round(time.perf_counter() - started, 3))
+
+
+def layout_text(layout: Layout, comments: Mapping[str, list[str]]) -> str:
+    """The text of a proposed layout. Raises KerfmarkError unless it is read again as the same layout."""
+    text = write_layout(layout, comments)
+    try:
+        again: Layout | None = parse_layout(text, "the layout")
+        why = "its text says something else"
+    except LayoutError as error:
+        again, why = None, "; ".join(error.more)
+    if again != layout:
+        raise KerfmarkError("the layout that was proposed cannot be saved; nothing was kept", code="internal", why=why,
+                            next="this is a fault of Kerfmark: please report it")
+    return text
 
 
 def mark_inputs(inputs: Sequence[str | Path], reading: Reading, folder: Path, progress: Progress, steering: Steering, *,
