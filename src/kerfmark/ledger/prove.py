@@ -9,7 +9,7 @@ cell.
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -19,7 +19,7 @@ from kerfmark.errors import Origin
 from kerfmark.layout.model import Layout
 from kerfmark.ledger.account import SpelledRuns, expanded, read_changes, read_known, read_says
 from kerfmark.ledger.any_order import same_in_any_order
-from kerfmark.ledger.by_number import Changes, Compared, Comparison, Rows
+from kerfmark.ledger.by_number import Changes, Compared, Comparison, Mismatch, Rows
 from kerfmark.ledger.expected import Expected
 from kerfmark.ledger.in_order import Part, same_in_order
 from kerfmark.ledger.records import OWN, Ledger
@@ -93,50 +93,57 @@ class SourceProof:
 
 
 @dataclass(frozen=True)
-class _Loads:
-    """The loads that feed a source, in their order, with the record (as read) at which each begins; those among all that a cut has
-    made, and all that stand."""
+class _History:
+    """What the ledger says of one source: the loads that feed it, in their order, with the record (as read) at which each begins;
+    the loads that a cut has made, and all that stand; the records that were set aside; and, by load, the rows whose records were
+    there already, and what stands otherwise in tables that the source shows."""
 
     starts: list[tuple[int, int]]
     cuts: list[int]
     standing: list[int]
+    aside: np.ndarray
+    known: dict[int, SpelledRuns]
+    changes: Changes
 
     @classmethod
-    def of(cls, ledger: Ledger, name: str, encoded: EncodedSource) -> _Loads:
+    def of(cls, reader: Reader, ledger: Ledger, layout: Layout, name: str, encoded: EncodedSource) -> _History:
+        """As the ledger has it."""
         files = [f for f in ledger.live_files if f.source == name]
-        starts: dict[int, int] = {}
+        begins: dict[int, int] = {}
         at = 0
         for f, count in zip(files, encoded.rows_of_parts(), strict=True):
-            starts.setdefault(f.load, at)
+            begins.setdefault(f.load, at)
             at += count
-        cuts = [load.number for load in ledger.loads if load.verb == "cut"]
-        return cls([(start, load) for load, start in starts.items()], cuts, [load.number for load in ledger.live])
+        standing = [load.number for load in ledger.live]
+        aside = [begins[r.load] + r.record for r in ledger.set_aside if r.source == name and r.load in begins and r.record >= 0]
+        return cls([(start, load) for load, start in begins.items()], [n.number for n in ledger.loads if n.verb == "cut"], standing,
+                   np.array(aside, np.int64), {load: SpelledRuns.of(read_known(reader, [load], name)) for load in begins},
+                   _concerning(read_changes(reader, standing), layout, name))
+
+    def met(self, layout: Layout) -> bool:
+        """Whether any load has met records that were there already, or may have chosen among values that were."""
+        chosen = any(c.conflicts != "refuse" for t in layout.tables.values() for c in t.columns.values())
+        return bool(self.changes or layout.existing or (chosen and len(self.starts) > 1)
+                    or any((k.outcomes != OWN).any() for k in self.known.values()))
 
 
 def prove_source(reader: Reader, ledger: Ledger, layout: Layout, name: str, encoded: EncodedSource, file: str,
                  changed: bool, progress: Progress) -> SourceProof:
     """Compares one source, read anew, with what the database holds of it."""
-    loads = _Loads.of(ledger, name, encoded)
-    begins = {load: start for start, load in loads.starts}
-    uncut = len(encoded.source.ragged)
-    aside = np.array([begins[r.load] + r.record for r in ledger.set_aside
-                      if r.source == name and r.load in begins and r.record >= 0], np.int64)
-    known = {load: SpelledRuns.of(read_known(reader, [load], name)) for load in begins}
+    history = _History.of(reader, ledger, layout, name, encoded)
     more = layout.is_looked_up(layout.base_of(name)) or layout.existing     # then there may be rows that only others say
-    changes = _concerning(read_changes(reader, [load.number for load in ledger.live]), layout, name)
-    chosen = any(c.conflicts != "refuse" for t in layout.tables.values() for c in t.columns.values())
-    met = changes or layout.existing or (chosen and len(begins) > 1) or any((k.outcomes != OWN).any() for k in known.values())
-    if met:
-        return _ByNumber(reader, ledger, layout, name, encoded, file, changed, progress, loads, aside, known, changes,
-                         more).proof()
-    expected = Expected(layout, name, encoded, reader, aside, loads.starts, loads.cuts, loads.standing)
+    apart = len(history.aside) + len(encoded.source.ragged)
+    if history.met(layout):
+        found = _ByNumber(reader, layout, name, encoded, history, progress).proof(more)
+        return replace(found, file=file, changed=changed, set_aside=apart)
+    expected = Expected(layout, name, encoded, reader, history.aside, history.starts, history.cuts, history.standing)
     compare = _same_in_order if reader.in_order else _same_in_any_order
     same, count = compare(reader, name, expected, progress, more)
     named = max(0, _count(reader, name) - expected.rows) if more else 0
     differences, total = ((), 0) if same else _differences(reader, name, expected, named)
     return SourceProof(name, file, expected.rows, count if same else _count(reader, name) - named,
-                       expected.rows * len(expected.headers), changed, total, differences, named,
-                       len(aside) + uncut, expected.ready.left_out, expected.changed, expected.rows)
+                       expected.rows * len(expected.headers), changed, total, differences, named, apart,
+                       expected.ready.left_out, expected.changed, expected.rows)
 
 
 def _concerning(changes: Changes, layout: Layout, source: str) -> Changes:
@@ -150,31 +157,30 @@ def _concerning(changes: Changes, layout: Layout, source: str) -> Changes:
 class _ByNumber:
     """The proof of a source whose loads have met records that were there already."""
 
-    def __init__(self, reader: Reader, ledger: Ledger, layout: Layout, name: str, encoded: EncodedSource, file: str, changed: bool,
-                 progress: Progress, loads: _Loads, aside: np.ndarray, known: dict[int, SpelledRuns], changes: Changes, more: bool
+    def __init__(self, reader: Reader, layout: Layout, name: str, encoded: EncodedSource, history: _History, progress: Progress
                  ) -> None:
-        self.reader, self.layout, self.name, self.encoded, self.file = reader, layout, name, encoded, file
-        self.changed, self.loads, self.aside, self.more = changed, loads, aside, more
-        begins = {load: start for start, load in loads.starts}
-        met = {load: k.outcomes != OWN for load, k in known.items()}
-        records = np.concatenate([np.empty(0, np.int64), *(k.records[met[load]] + begins[load] for load, k in known.items())])
-        rows = np.concatenate([np.empty(0, np.int64), *(k.rows[met[load]] for load, k in known.items())])
+        self.reader, self.layout, self.name, self.history = reader, layout, name, history
+        begins = {load: start for start, load in history.starts}
+        met = {load: k.outcomes != OWN for load, k in history.known.items()}
+        none = np.empty(0, np.int64)
+        records = np.concatenate([none, *(k.records[met[load]] + begins[load] for load, k in history.known.items())])
+        rows = np.concatenate([none, *(k.rows[met[load]] for load, k in history.known.items())])
         everything = np.arange(encoded.rows) if encoded.records is None else encoded.records
-        order = loads.starts, loads.cuts, loads.standing
-        self.own = Expected(layout, name, encoded, reader, np.union1d(aside, records), *order)
+        order = history.starts, history.cuts, history.standing
+        self.own = Expected(layout, name, encoded, reader, np.union1d(history.aside, records), *order)
         self.met = Expected(layout, name, encoded, reader, np.setdiff1d(everything, records), *order)
-        self.own_numbers = self._numbered(ledger, {
-            load: SpelledRuns(k.records[~met[load]], k.rows[~met[load]], k.outcomes[~met[load]]) for load, k in known.items()})
+        self.own_numbers = self._numbered({load: SpelledRuns(k.records[~met[load]], k.rows[~met[load]], k.outcomes[~met[load]])
+                                           for load, k in history.known.items()})
         at = dict(zip(records.tolist(), rows.tolist(), strict=True))
         self.met_numbers = np.array([at.get(r, -1) for r in self.met.records.tolist()], np.int64)
-        self.comparison = Comparison(reader, layout, name, self.own, changes, [load.number for load in ledger.live],
+        self.comparison = Comparison(reader, layout, name, self.own, history.changes, history.standing,
                                      lambda rows: progress(f"comparing {name}", rows, self.own.rows))
 
-    def _numbered(self, ledger: Ledger, told: dict[int, SpelledRuns]) -> np.ndarray:
+    def _numbered(self, told: dict[int, SpelledRuns]) -> np.ndarray:
         """The number of the record of each row that has one of its own: as the ledger says, else in the order of the rows."""
         out = np.full(self.own.rows, -1, np.int64)
         base = self.layout.base_of(self.name)
-        for start, load in self.loads.starts:
+        for start, load in self.history.starts:
             made = expanded([(s.first, s.last) for s in read_says(self.reader, [load], [base]) if s.role == MADE])
             by_record = dict(zip((told[load].records + start).tolist(), told[load].rows.tolist(), strict=True))
             here = np.flatnonzero(self.own.load == load)
@@ -184,9 +190,9 @@ class _ByNumber:
             out[rest[:size]] = free[:size]
         return out
 
-    def proof(self) -> SourceProof:
-        """The whole proof."""
-        own = self.comparison.compare(Rows(self.own, self.own_numbers), alone=not self.more)
+    def proof(self, others: bool) -> SourceProof:
+        """The whole proof, but for what it says of the file; whether the view may show rows that `others` made."""
+        own = self.comparison.compare(Rows(self.own, self.own_numbers), alone=not others)
         met = self.comparison.compare(Rows(self.met, self.met_numbers), alone=False) if self.met.rows else Compared()
         met_cells = {e.mismatch.row for e in met.explained}
         differences, total = self._differences(own)
@@ -196,9 +202,9 @@ class _ByNumber:
         rows = self.own.rows + self.met.rows
         wrong = {m.row for m in met.unexplained} | set(met.missing)
         return SourceProof(
-            self.name, self.file, rows, rows - len(own.missing) - len(met.missing) + len(own.strange), rows * len(self.own.headers),
-            self.changed, total, differences, 0, len(self.aside) + len(self.encoded.source.ragged), self.own.ready.left_out,
-            self.own.changed + self.met.changed, self.own.rows, self.met.rows - len(met_cells | wrong), len(met_cells - wrong),
+            self.name, "", rows, rows - len(own.missing) - len(met.missing) + len(own.strange), rows * len(self.own.headers),
+            False, total, differences, 0, 0, self.own.ready.left_out, self.own.changed + self.met.changed, self.own.rows,
+            self.met.rows - len(met_cells | wrong), len(met_cells - wrong),
             tuple(sorted([*self._told(self.own, own, False), *self._told(self.met, met, True)],
                          key=lambda s: (s.load, s.origin.file, s.origin.sheet or "", s.origin.row or 0))))
 
@@ -217,20 +223,22 @@ class _ByNumber:
         if not wrong and not own.strange:
             return (), 0
         taken = {m.number for m in own.unexplained}
-        there = [(n, row) for n, row in own.strange if n not in taken]
-        spare = Counter(tuple(_typed(v) for v in row) for _, row in there)
+        spare = Counter(tuple(_typed(v) for v in row) for n, row in own.strange if n not in taken)
+        missing, cells = set(own.missing), dict[int, list[Mismatch]]()
+        for m in own.unexplained:
+            cells.setdefault(m.row, []).append(m)
         out: list[Difference] = []
         lost = 0
         for n in wrong:
             row = tuple(_typed(v) for v in self.own.row(n))
-            if n in set(own.missing) and spare[row] > 0:
+            if n in missing and spare[row] > 0:
                 spare[row] -= 1
                 continue
-            cells = [m for m in own.unexplained if m.row == n]
-            lost += max(1, len(cells))
-            place = self.own.place(n)
-            out += [Difference(place, self.own.headers[m.header], _said(row[m.header]), _said(_typed(m.found))) for m in cells] or [
-                Difference(place, "", "the row", "no such row")]
+            lost += max(1, len(cells.get(n, ())))
+            if len(out) < SHOWN:
+                place = self.own.place(n)
+                out += [Difference(place, self.own.headers[m.header], _said(row[m.header]), _said(_typed(m.found)))
+                        for m in cells.get(n, ())] or [Difference(place, "", "the row", "no such row")]
         strange = list(spare.elements())
         out += [Difference(None, "", "no such row", "; ".join(_said(v) for v in row)) for row in strange]
         return tuple(out[:SHOWN]), lost + len(strange)
