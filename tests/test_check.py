@@ -91,7 +91,7 @@ def test_good_rows_land_and_the_others_are_set_aside_with_reasons(case: None, ke
     assert [r["no"] for r in rows] == ["4", "5", "2", "6", "7", "8"] and rows[0]["note"] == "'=1+1"
     assert list(rows[0]) == ["no", "day", "note", "hive", "kind", "kerfmark origin", "kerfmark reason", "kerfmark remedy"]
     assert rows[1]["kerfmark origin"] == "visits.csv, row 6" and rows[1]["kerfmark reason"] == '"note" is blank'
-    assert rows[2]["kerfmark reason"] == '"no" stands in an earlier row too (row 3)'
+    assert rows[2]["kerfmark reason"] == '"no" duplicates an earlier row (row 3)'
     assert rows[3]["kerfmark remedy"].startswith("mend")
     assert rows[4]["kind"] == "many,fields" and rows[5]["note"] == "" and "2 fields instead of 5" in rows[5]["kerfmark reason"]
     proof = kerfmark("prove", "v.db")

@@ -116,7 +116,7 @@ def test_a_header_without_a_home_is_refused(kerfmark: Runner, visits: Path, tmp_
 @pytest.mark.parametrize(("change", "said"), [
     (lambda t: t.replace("2025-07-07", "2025-07-32", 1), 'visits.csv, row 8, column "day": "2025-07-32" is no date'),
     (lambda t: t.replace(",straw,", ",cork,", 1), 'column "kind": differs from most rows with the same hive'),
-    (lambda t: t.replace("\n5,", "\n4,", 1), 'row 6, column "visit no": stands in an earlier row too'),
+    (lambda t: t.replace("\n5,", "\n4,", 1), 'row 6, column "visit no": duplicates an earlier row'),
     (lambda t: t.replace(",Keeper 3,", ",,", 1), 'column "phone": is filled though keeper is blank'),
     (lambda t: t.replace(",Keeper 3,0555 757,", ",,,", 1), 'column "keeper": is blank'),
 ])

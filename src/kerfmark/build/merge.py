@@ -543,11 +543,11 @@ class Merger:
             flags[different] = True
         if len(more) and policy != "keep":
             mine, first = np.unique(table.source_rows()[more], return_index=True)
-            feed.problem("differs", header, mine, f"says more of a known {spec.part_of} than the database: another {name}",
+            feed.problem("differs", header, mine, f"has more records of {name} than the database has for this {spec.part_of}",
                          "leave the row out, or say --known keep", spec.part_of, self.rows[spec.part_of][owner[more[first]]])
         if len(fewer) and policy not in ("keep", "fill"):
             feed.problem("differs", header, owners.source_rows()[fewer],
-                         f"says less of a known {spec.part_of} than the database, which has more of {name}",
+                         f"has fewer records of {name} than the database has for this {spec.part_of}",
                          "leave the row out, or say --known keep", spec.part_of, self.rows[spec.part_of][fewer])
         return kept
 

@@ -139,7 +139,7 @@ def _rare(layout: Layout, feed: SourceTables, table: TableRows, name: str) -> It
         said = {int(r if numbers is None else numbers[r]): (values[int(codes[r])].as_py(), near[int(codes[r])]) for r in rows}
         means = ", ".join(f'"{a}" = "{b}"' for a, b in list(dict.fromkeys(said.values()))[:3])
         yield Problem("rare", feed.name, spec.header, np.array(sorted(said)),
-                      lambda r: f'stands there hardly ever, "{said[r][1]}" often: the same?',
+                      lambda r: f'is rare, and "{said[r][1]}" is frequent: the same?',
                       f'mend the cells, or say for {name}.{table.spec.known_by[0]} what they mean: means = {{{means}}}',
                       "doubtful", name)
 

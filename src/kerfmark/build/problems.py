@@ -13,8 +13,8 @@ from kerfmark.read.source import Severity
 KINDS = {
     "unreadable": "rows that cannot be read", "unfit": "values that do not fit their type", "too wide": "texts that are too long",
     "not allowed": "values that are not allowed", "blank": "blanks where something must stand",
-    "differs": "different values for what should be one", "again": "records that stand there twice",
-    "unknown": "values that lead to no record", "cannot be": "what no row can mend",
+    "differs": "different values for what should be one", "again": "duplicates",
+    "unknown": "values that lead to no record", "cannot be": "rules that no row can satisfy",
     "circle": "records that lead back to themselves", "rare": "values that may be typing mistakes of others",
     "for one": "records that would be made for one row only",
     "without": "records that lead to no other, where nearly all do", "far wider": "texts that are far longer than the others",

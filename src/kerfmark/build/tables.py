@@ -400,7 +400,7 @@ class SourceTables:
         def reason(row: int) -> str:
             here, there = self.ready.origin(row, None), self.ready.origin(earlier[row], None)
             other = f"{there.file}, " if there.file != here.file else ""
-            return f"stands in an earlier row too ({other}row {there.row:,})"
+            return f"duplicates an earlier row ({other}row {there.row:,})"
 
         headers = [spec.columns[n].header or n if n in spec.columns else n for n in unique]
         self.problem("again", " + ".join(headers), rows[records], reason,

@@ -8,7 +8,7 @@ from kerfmark.errors import counted
 from kerfmark.verbs.prove import ProveResult
 
 _HOW = ("Each file was read again and its fingerprint taken. The tables were rejoined by the database itself, through the view of "
-        "each source, and every row was compared with the file as a row of typed values, as often as it stands there: numbers as "
+        "each source, and every row was compared with the file as a row of typed values, as often as it occurs: numbers as "
         "numbers, dates as dates, texts to the last letter. Every foreign key was looked up.")
 _COMPARED = ("source", "rows", "cells", "differences", "cells changed by the layout", "file as it was")
 _ACCOUNT = ("file", "load", "rows read", "records of their own", "set aside", "left out", "known and the same",

@@ -54,7 +54,7 @@ class _Column:
             return joined(gather(first, codes, blank=-1), added)
         self._look()
         first = pc.fill_null(pc.index_in(self._values, self._values), -1).to_numpy(zero_copy_only=False)
-        return joined(gather(first, codes, blank=-1), *self._found)     # the same value may stand there twice
+        return joined(gather(first, codes, blank=-1), *self._found)     # a value may be there twice
 
 
 def same_in_any_order(batches: Iterable[pa.RecordBatch], values: Sequence[pa.Array], codes: Sequence[Codes], rows: int,

@@ -27,7 +27,7 @@ _ASKED = 200
 @dataclass(frozen=True)
 class Mismatch:
     """A cell that is not the same in the file and in the database: the row among those expected, the header by its place, the row
-    of the database (its number), and what stands there."""
+    of the database (its number), and what the database has."""
 
     row: int
     header: int

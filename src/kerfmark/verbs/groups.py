@@ -13,7 +13,7 @@ from kerfmark.read.source import Severity
 
 @dataclass(frozen=True)
 class Place:
-    """Where a problem is, the value that stands there, and why it is one."""
+    """Where a problem is, the value, and why it is one."""
 
     origin: Origin
     value: str
