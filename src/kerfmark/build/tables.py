@@ -267,7 +267,8 @@ class SourceTables:
             assert next_ is not None
             record, parent = np.append(next_, -1)[record], tables[parent.spec.links[further].to]
         wrong = differing(parent, column, self._cells(table, parent, column, header, rows), record, target.loose)
-        wrong = np.setdiff1d(wrong, found.unknown) if target.missing != "create" else wrong
+        nowhere = found.unknown[found.record[found.unknown] < 0]
+        wrong = np.setdiff1d(wrong, nowhere)
         if len(wrong):
             known = " + ".join(target.by.values())
             self.problem("differs", header, rows[wrong], f"differs from what {parent.name} says of the same {known}",

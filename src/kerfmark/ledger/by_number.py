@@ -142,6 +142,8 @@ class Comparison:
         left: list[Mismatch] = []
         for m in mismatches:
             cause = self._cause(m, int(expected.load[m.row]), places[m.number])
+            if cause is None and expected.codes[m.header][m.row] < 0:
+                cause = self._unsaid(m, places[m.number])
             if cause is None:
                 left.append(m)
             else:
@@ -175,6 +177,17 @@ class Comparison:
                     if (later or mine) and self._as_left(step.table, column, row, found):
                         before = [c.load for c in found if c.load < load and not c.kept]
                         return (later[-1], False) if later else (before[-1] if before else self._maker(step.table, row), True)
+        return None
+
+    def _unsaid(self, m: Mismatch, places: dict[str, int]) -> tuple[int, bool] | None:
+        """Who says a value of a record that a row only names, beside a blank; None where the row does more than name it."""
+        header = self.headers[m.header]
+        for way in self.ways[header]:
+            if len(way) > 1 and any(header in link.repeats.values() for link in self.layout.tables[way[-2].table].links.values()):
+                step = way[-1]
+                row = places.get(step.alias, -1)
+                found = [c.load for c in self.changes.get((step.table, step.columns[0]), {}).get(row, []) if not c.kept]
+                return found[-1] if found else self._maker(step.table, row), True
         return None
 
     def _maker(self, table: str, row: int) -> int:

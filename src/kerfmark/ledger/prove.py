@@ -122,8 +122,9 @@ class _History:
 
     def met(self, layout: Layout) -> bool:
         """Whether any load has met records that were there already, or may have chosen among values that were."""
+        named = any(link.by and link.repeats for t in layout.tables.values() for link in t.links.values())
         chosen = any(c.conflicts != "refuse" for t in layout.tables.values() for c in t.columns.values())
-        return bool(self.changes or layout.existing or (chosen and len(self.starts) > 1)
+        return bool(self.changes or layout.existing or (chosen and len(self.starts) > 1) or (named and len(self.standing) > 1)
                     or any((k.outcomes != OWN).any() for k in self.known.values()))
 
 
