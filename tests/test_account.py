@@ -310,6 +310,18 @@ def test_a_cut_can_be_rehearsed(write: Write, kerfmark: Runner, db: Target, tmp_
         assert "already" in kerfmark(*command, "l.toml", "--into", db, code=2).err
 
 
+def test_a_rehearsal_does_not_move_the_keys(write: Write, kerfmark: Runner, db: Target) -> None:
+    write("a.csv", "no,tree\n1,Oak\n2,Elm\n")
+    write("b.csv", "no,tree\n3,Fir\n4,Ash\n5,Yew\n")
+    write("l.toml", TREES)
+    kerfmark("cut", "l.toml", "--into", db)
+    kerfmark("add", "b.csv", "--into", db, "--rehearse")
+    db.do("INSERT INTO tree (no, tree) VALUES ('9', 'Bay')")
+    assert db.ask("SELECT tree_id FROM tree WHERE no = '9'") == [3]
+    kerfmark("add", "b.csv", "--into", db)
+    assert db.ask("SELECT tree_id FROM tree ORDER BY tree_id") == [1, 2, 3, 4, 5, 6]
+
+
 def test_a_value_nearly_known_is_told(write: Write, kerfmark: Runner, db: Target) -> None:
     write("a.csv", "no,keeper\n1,Ada Fletcher\n2,Bo Marsh\n")
     write("l.toml", TREES.replace('columns = ["no", "tree"]', 'links = ["keeper"]\ncolumns = ["no"]')

@@ -27,7 +27,7 @@ from kerfmark.verbs.add import AddResult
 from kerfmark.verbs.gone import refuse_other_layout, refuse_to_replace
 from kerfmark.verbs.mark import layout_text, mark_inputs
 from kerfmark.verbs.onto import fill
-from kerfmark.verbs.recording import all_said, loaded_files, new_load, rows_set_aside
+from kerfmark.verbs.recording import all_said, check_balance, loaded_files, new_load, rows_set_aside
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.saving import saving
 from kerfmark.verbs.sources import open_sources
@@ -182,9 +182,10 @@ def _build(database: Database, file: New, done: Split, text: str, encoded: dict[
         progress("indexing", 0, 0)
         file.finish()
         write_layout_text(file.execute, 1, text)
-        write_load(file.execute, new_load(1, "cut", 1, Options(set_aside=aside)), loaded_files(1, encoded, database.folder, done),
-                   rows_set_aside(1, encoded, done))
-        write_says(file.execute, all_said(1, tables))
+        files, apart, says = loaded_files(1, encoded, database.folder, done), rows_set_aside(1, encoded, done), all_said(1, tables)
+        check_balance(done.layout, files, says, apart)
+        write_load(file.execute, new_load(1, "cut", 1, Options(set_aside=aside)), files, apart)
+        write_says(file.execute, says)
         progress("checking", 0, 0)
         file.verify({t.name: t.rows for t in tables})
         if not rehearsal:

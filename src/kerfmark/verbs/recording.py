@@ -14,6 +14,8 @@ from kerfmark.build.drafts import TableRows
 from kerfmark.build.merge import Merged
 from kerfmark.build.policy import CREATED, MADE
 from kerfmark.build.split import Split
+from kerfmark.errors import KerfmarkError
+from kerfmark.layout.model import Layout
 from kerfmark.ledger.account import known_runs, runs
 from kerfmark.ledger.records import DIFFERENT, OWN, SAME, Load, LoadedFile, Options, RowSetAside, Says, file_beside
 from kerfmark.ledger.unwind import known_table, says_table
@@ -77,6 +79,19 @@ def all_said(load: int, tables: Sequence[TableRows]) -> list[Says]:
         for role, numbers in ((MADE, np.flatnonzero(~named)), (CREATED, np.flatnonzero(named))):
             out += [Says(load, table.name, a + 1, b + 1, role) for a, b in runs(numbers)]
     return out
+
+
+def check_balance(layout: Layout, files: Sequence[LoadedFile], says: Sequence[Says], aside: Sequence[RowSetAside]) -> None:
+    """Raises KerfmarkError unless every row that the first load read has a record of its own, was set aside, or was left out."""
+    for source in dict.fromkeys(f.source for f in files):
+        base = layout.base_of(source)
+        made = sum(s.count for s in says if s.table == base and s.role == MADE)
+        apart = sum(r.source == source and r.record >= 0 for r in aside)
+        read, left_out = (sum(getattr(f, n) for f in files if f.source == source) for n in ("rows", "left_out"))
+        if read != made + apart + left_out:
+            raise KerfmarkError("the account of a source does not balance; nothing was kept", code="internal",
+                                why=f"{source}: {read} rows read, {made} records, {apart} set aside, {left_out} left out",
+                                next="this is a fault of Kerfmark: please report it")
 
 
 def write_merged(file: Changing, load: int, merged: Merged) -> None:

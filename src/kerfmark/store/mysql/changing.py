@@ -33,6 +33,7 @@ class MysqlChanging(MysqlReader):
         super().__init__(where.shown, None)
         self.where, self.adopt = where, adopt
         self.back: list[str] = []
+        self.counted: set[str] = set()
 
     def __enter__(self) -> MysqlChanging:
         self.connection = connected(self.where)
@@ -73,6 +74,8 @@ class MysqlChanging(MysqlReader):
             self.connection.rollback()
             for statement in reversed(self.back):
                 self.execute(statement)
+            for table in self.counted:                  # counters do not go back by themselves
+                self.execute(f"ALTER TABLE {quote(table)} AUTO_INCREMENT = 1")
         with contextlib.suppress(Exception):
             self.connection.close()
 
@@ -80,7 +83,7 @@ class MysqlChanging(MysqlReader):
         """Makes everything that was done stay."""
         with translated(self.name):
             self.connection.commit()
-        self.back = []
+        self.back, self.counted = [], set()
 
     def drop_all(self, layout: Layout) -> None:
         """Takes away all that Kerfmark made: what is to be done is written down first, so that whoever opens the database next
@@ -102,10 +105,13 @@ class MysqlChanging(MysqlReader):
     def put(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], first: int) -> None:
         """Adds rows. Rows of a table that lead to others of it may come before those; whether all lead somewhere is looked at
         afterwards."""
-        _, known_by = self._numbering(table)
+        key, known_by = self._numbering(table)
         batches = list(batches)
         with self._unlinked(table):
             self.copy_in(table, schema.names, batches)
+        facts = self.facts(table) if key else None
+        if facts and any(c.name == key and c.filled for c in facts.columns):
+            self.counted.add(table)
         for batch in batches if known_by else ():
             self.copy_in(companion(table), [NUMBER, *known_by], [numbered_keys(batch, known_by, first)])
             first += batch.num_rows

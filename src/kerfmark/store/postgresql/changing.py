@@ -27,6 +27,7 @@ class PostgresChanging(PostgresReader):
     def __init__(self, where: Address, adopt: Layout | None = None) -> None:
         super().__init__(where.shown, None)
         self.where, self.adopt = where, adopt
+        self.counted: dict[str, str] = {}
 
     def __enter__(self) -> PostgresChanging:
         self.connection = connected(self.where)
@@ -57,6 +58,9 @@ class PostgresChanging(PostgresReader):
     def __exit__(self, *error: object) -> None:
         with contextlib.suppress(Exception):
             self.connection.rollback()
+            for table, key in self.counted.items():     # sequences do not go back by themselves
+                count_on(self, table, key)
+            self.connection.commit()
         with contextlib.suppress(Exception):
             self.connection.close()
 
@@ -64,6 +68,7 @@ class PostgresChanging(PostgresReader):
         """Makes everything that was done stay."""
         with translated(self.name):
             self.connection.commit()
+        self.counted = {}
 
     def drop_all(self, layout: Layout) -> None:
         """Takes away all that Kerfmark made."""
@@ -90,6 +95,7 @@ class PostgresChanging(PostgresReader):
                 first += batch.num_rows
         else:
             count_on(self, table, key)
+            self.counted[table] = key
 
     def add_column(self, table: str, column: str, type_: ColumnType) -> None:
         """Gives a table a column more."""
