@@ -390,3 +390,16 @@ def test_a_layout_that_cannot_be_read_again_is_not_saved(visits: Path, tmp_path:
         with pytest.raises(library.KerfmarkError, match="cannot be saved"):
             library.mark([visits], tmp_path / "v.layout.toml")
         assert [p.name for p in tmp_path.iterdir()] == ["visits.csv"]
+
+
+def test_parts_that_were_not_taken_over_are_not_lost_by_an_undo(write: Write, kerfmark: Runner, db: Target) -> None:
+    """Load 1 has no tags, load 2 keeps that though it says some: without load 1, they would be there."""
+    head = "no,kg,hive,colour,apiary,place,note,after,m1,m2,tags\n"
+    write("f0.csv", head + "4,,H2,,A,q,,,3,,\n")
+    write("f1.csv", head + "7,,H2,,B,p,dry,,3,5,\n4,,H2,,A,q,,,3,,x\n")
+    write("l.toml", LAYOUT.replace("MISSING", "blank"))
+    kerfmark("cut", "l.toml", "--into", db)
+    kerfmark("add", "f1.csv", "--into", db, "--known", "keep")
+    before = db.dump()
+    assert "load 2 says other parts (visit_tag) of rows of visit" in kerfmark("undo", db, 1, code=1).err
+    assert db.dump() == before

@@ -112,6 +112,7 @@ class Unwinding:
 
     def rewrites(self) -> list[_Rewrite]:
         """What becomes of every value that depends on this load. Raises DataRefused where that cannot be."""
+        self._refuse_where_parts_differ()
         out = []
         for table in self.tables:
             inherited = self.heirs[table].made[self.heirs[table].heir > 0]
@@ -119,12 +120,23 @@ class Unwinding:
             partial = [s for s in self.said.get(table.lower(), []) if s.columns is not None]
             whole = self.columns.get(table.lower(), {}) if partial else {}
             for column in dict.fromkeys([*columns, *whole]):
-                if column and column not in self.columns.get(table.lower(), {}):
+                if column not in self.columns.get(table.lower(), {}):
                     continue                            # a column that the layout has no more
                 if done := self._rewrite(table, column, inherited, partial):
                     out.append(done)
         self._compared(out)
         return out
+
+    def _refuse_where_parts_differ(self) -> None:
+        """Raises DataRefused where a later load says other parts of a record that would be its own: these are noted of the record
+        to which they belong, and not kept anywhere."""
+        for (part, column), changes in self.changes.items():
+            owner = self.layout.tables[part].part_of if not column and part in self.layout.tables else ""
+            heirs = self.heirs.get(owner)
+            inherited = heirs.made[heirs.heir > 0] if heirs else np.empty(0, np.int64)
+            for c in changes:
+                if c.load != self.number and bool(np.isin(c.row, inherited)):
+                    raise self.depends(f"load {c.load} says other parts ({part}) of rows of {owner} that load {self.number} added")
 
     def _compared(self, rewrites: Sequence[_Rewrite]) -> None:
         """Raises DataRefused where a value changes that later loads have only compared with theirs."""
@@ -142,10 +154,6 @@ class Unwinding:
         theirs = [c for c in changes if c.load != self.number]
         concerned = np.array(sorted({c.row for c in theirs}), np.int64)
         concerned = concerned[np.isin(concerned, inherited)]
-        if not column:
-            if len(concerned):
-                raise self.depends(f"load {theirs[0].load} says other parts of rows of {table} that load {self.number} added")
-            return None
         quiet = [(s.first, s.last) for s in partial if column not in (s.columns or ()) and column not in self._key_of(table)]
         silent = [np.intersect1d(inherited, expanded(quiet))]
         rows = np.unique(np.concatenate([np.array([c.row for c in mine], np.int64), concerned, *silent]))
