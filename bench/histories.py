@@ -28,7 +28,7 @@ def run(job: tuple[str, int, int, int]) -> tuple[str, int, bool, dict[str, int],
     import histories
 
     histories.STEPS.clear()
-    case = histories.machine(engine, number, steps)
+    case = histories.machine(engine, number, steps, same=False)
     case.runTest = seeded(seed)(case.runTest)
     result = unittest.TestResult()
     unittest.defaultTestLoader.loadTestsFromTestCase(case).run(result)

@@ -226,10 +226,10 @@ def _text(value: Any, header: str) -> str:
     return "" if value is None else f"{value:.1f}" if header == "kg" else str(value)
 
 
-def machine(engine: str, examples: int, steps: int = 6) -> Any:
-    """The tests of so many histories on an engine."""
+def machine(engine: str, examples: int, steps: int = 6, *, same: bool = True) -> Any:
+    """The tests of so many histories on an engine: the `same` ones in every run, or others each time (`bench/histories.py`)."""
     kind = type(f"On{engine}", (History,), {"engine": engine})
     case = kind.TestCase
-    case.settings = settings(max_examples=examples, stateful_step_count=steps, deadline=None, database=None,
+    case.settings = settings(max_examples=examples, stateful_step_count=steps, deadline=None, database=None, derandomize=same,
                              suppress_health_check=list(HealthCheck), phases=PHASES)
     return case
