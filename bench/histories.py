@@ -1,6 +1,7 @@
-"""Random histories of databases, held against a model that shares no code with the program: many more than the tests run.
+"""Random histories of databases, held against a model that shares no code with the program: many more than the tests run, and
+others with every seed.
 
-    python bench/histories.py [--number 3000] [--steps 8] [--engines SQLite,PostgreSQL,MariaDB] [--processes 2]
+    python bench/histories.py [--number 3000] [--steps 8] [--engines SQLite,PostgreSQL,MariaDB] [--processes 2] [--seed 0]
 
 Each history cuts, adds with any policy, takes back, loads changed files anew and adds again; after every step the database must be
 what loading the standing loads in order gives, the keys of records that stay must be the same, and the proof must hold. Ends with 0
