@@ -246,6 +246,7 @@ def test_everything_that_was_made_can_be_dropped(write: Write, kerfmark: Runner,
     assert "nothing was dropped" in told and "trees_flat" in told and db.ask("SELECT no FROM tree") == ["1", "2"]
     kerfmark("drop", db, "--discard")
     assert db.tables() == ([] if db.is_file else ["keeper"])
+    assert not db.is_file or "the database has no tables" in kerfmark("show", db).out
     assert "Kerfmark did not make this database" in kerfmark("drop", db, "--discard", code=2).err
 
 

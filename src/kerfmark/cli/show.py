@@ -62,6 +62,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     with terminal.progress() as progress:
         result = show(where, args.table, rows=few, where=args.where, progress=progress)
     terminal.result(result)
+    if not result.tables:
+        terminal.say("the database has no tables")
     for i, table in enumerate(result.tables):
         if i:
             terminal.say()

@@ -11,7 +11,6 @@ import numpy as np
 from kerfmark.build.policy import MADE
 from kerfmark.ledger.records import (
     DIFFERENT,
-    OWN,
     SAME,
     KnownRows,
     Ledger,
@@ -166,7 +165,7 @@ def _of_files(ledger: Ledger, files: Sequence[LoadedFile], known: Sequence[Known
     for n, f in enumerate(files):
         mine = spelled.outcomes[where == n]
         same, different = (int(np.count_nonzero(mine == outcome)) for outcome in (SAME, DIFFERENT))
-        uncut = sum(r.record < 0 and r.file == _shown(f, aside) for r in aside) if len(files) > 1 else sum(
+        uncut = sum(r.record < 0 and r.file == _shown(f) for r in aside) if len(files) > 1 else sum(
             r.record < 0 for r in aside)
         apart = int(np.count_nonzero(placed == n)) + uncut
         read = f.rows + uncut
@@ -175,10 +174,6 @@ def _of_files(ledger: Ledger, files: Sequence[LoadedFile], known: Sequence[Known
     return out
 
 
-def _shown(file: LoadedFile, aside: Sequence[object]) -> str:
+def _shown(file: LoadedFile) -> str:
     """What messages call a file."""
     return file.file.rsplit("/", 1)[-1] if "://" not in file.file else file.file
-
-
-__all__ = ["OWN", "Change", "FileAccount", "SpelledRuns", "accounts", "expanded", "known_runs", "read_changes", "read_known",
-           "read_says", "runs"]

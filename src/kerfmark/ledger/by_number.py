@@ -17,7 +17,7 @@ from kerfmark.ledger.account import Change, read_says
 from kerfmark.ledger.expected import Expected
 from kerfmark.ledger.records import MAKERS, Says
 from kerfmark.store.database import Reader, literal, quote
-from kerfmark.store.views import Step, flat, ways
+from kerfmark.store.views import flat, ways
 
 Changes = dict[tuple[str, str], list[Change]]
 _ASKED = 200
@@ -275,6 +275,3 @@ def _differs(expected: pa.Array, column: Any, at: np.ndarray) -> np.ndarray:
 
 def _value(column: Any, at: int) -> Any:
     return column[at] if isinstance(column, list) else column[at].as_py()
-
-
-__all__ = ["Changes", "Compared", "Comparison", "Explained", "Mismatch", "Rows", "Step"]
