@@ -1,8 +1,11 @@
-"""Adds the same later file to a small and to a large database, side by side: what it costs must not grow with what is there.
+"""Adds the same later file to a small and to a large database, side by side: what it costs must not
+grow with what is there.
 
-    python bench/add.py [--rows 1000000 10000000] [--later 100000] [--times 3] [--folder /tmp/kerfmark-bench]
+python bench/add.py [--rows 1000000 10000000] [--later 100000] [--times 3] [--folder
+/tmp/kerfmark-bench]
 
-Prints wall and CPU seconds and peak memory of `kerfmark add`, of `kerfmark undo` after it, and the ratios.
+Prints wall and CPU seconds and peak memory of `kerfmark add`, of `kerfmark undo` after it, and the
+ratios.
 """
 
 from __future__ import annotations
@@ -34,7 +37,9 @@ def split_off(whole: Path, rows: int, base: Path, later: Path) -> None:
 
 def main() -> None:
     """Command line."""
-    ap = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    ap = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     ap.add_argument("--rows", type=int, nargs=2, default=[1_000_000, 10_000_000])
     ap.add_argument("--later", type=int, default=100_000)
     ap.add_argument("--times", type=int, default=3)
@@ -43,27 +48,43 @@ def main() -> None:
     args.folder.mkdir(parents=True, exist_ok=True)
     databases = []
     for rows in args.rows:
-        base, later, db = (args.folder / name for name in (f"base-{rows}.csv", f"later-{rows}.csv", f"base-{rows}.db"))
+        base, later, db = (
+            args.folder / name
+            for name in (f"base-{rows}.csv", f"later-{rows}.csv", f"base-{rows}.db")
+        )
         if not db.exists():
             whole = args.folder / f"whole-{rows}.csv"
-            make_flat(rows + args.later, whole, like=args.rows[0])      # the same hives and keepers in both
+            make_flat(
+                rows + args.later, whole, like=args.rows[0]
+            )  # the same hives and keepers in both
             split_off(whole, rows, base, later)
             whole.unlink()
-            subprocess.run([*PROGRAM, "cut", str(base), "--into", str(db), "--replace"], check=True, stdout=subprocess.DEVNULL)
+            subprocess.run(
+                [*PROGRAM, "cut", str(base), "--into", str(db), "--replace"],
+                check=True,
+                stdout=subprocess.DEVNULL,
+            )
             base.unlink()
         databases.append((rows, db, later))
     found: dict[tuple[str, int], list[Figures]] = {}
     for _ in range(args.times):
         for rows, db, later in databases:
-            found.setdefault(("add", rows), []).append(measure([*PROGRAM, "add", str(later), "--into", str(db)], lambda: None))
-            found.setdefault(("undo", rows), []).append(measure([*PROGRAM, "undo", str(db)], lambda: None))
+            found.setdefault(("add", rows), []).append(
+                measure([*PROGRAM, "add", str(later), "--into", str(db)], lambda: None)
+            )
+            found.setdefault(("undo", rows), []).append(
+                measure([*PROGRAM, "undo", str(db)], lambda: None)
+            )
     print("| work | rows that are there | wall s | CPU s | peak MB | wall, of the smaller |")
     print("|---|---|---|---|---|---|")
     for verb in ("add", "undo"):
         first = statistics.median(f[0] for f in found[verb, args.rows[0]])
         for rows in args.rows:
             wall, cpu, peak = (statistics.median(f[i] for f in found[verb, rows]) for i in range(3))
-            print(f"| kerfmark {verb} {args.later:,} rows | {rows:,} | {wall:.1f} | {cpu:.1f} | {peak:.0f} | {wall / first:.2f} |")
+            print(
+                f"| kerfmark {verb} {args.later:,} rows | {rows:,} | {wall:.1f} | {cpu:.1f} | "
+                f"{peak:.0f} | {wall / first:.2f} |"
+            )
 
 
 if __name__ == "__main__":

@@ -1,9 +1,9 @@
-"""The least that a cut must do, as a program of its own: read the file as Arrow text, insert tables that are split already through
-the fastest driver, make the indexes.
+"""The least that a cut must do, as a program of its own: read the file as Arrow text, insert tables
+that are split already through the fastest driver, make the indexes.
 
     python bench/floor.py prepare CUT.db FOLDER      the tables of a database, as Arrow files, and its statements
     python bench/floor.py run FLAT.csv FOLDER OUT.db
-"""
+"""  # noqa: E501
 
 from __future__ import annotations
 
@@ -17,15 +17,24 @@ import adbc_driver_sqlite.dbapi as driver
 import pyarrow as pa
 import pyarrow.csv as pv
 
-PRAGMAS = ("journal_mode=off", "synchronous=off", "locking_mode=exclusive", "cache_size=-8000", "temp_store=file")
+PRAGMAS = (
+    "journal_mode=off",
+    "synchronous=off",
+    "locking_mode=exclusive",
+    "cache_size=-8000",
+    "temp_store=file",
+)
 
 
 def prepare(database: Path, folder: Path) -> None:
     """Takes the tables out of a database that was cut."""
     folder.mkdir(exist_ok=True)
     with contextlib.closing(sqlite3.connect(database)) as db:
-        made = db.execute("SELECT type, name, sql FROM sqlite_master WHERE sql IS NOT NULL AND type IN ('table', 'index') "
-                          "AND name NOT LIKE 'kerfmark%' AND name NOT LIKE 'sqlite%' ORDER BY rowid").fetchall()
+        made = db.execute(
+            "SELECT type, name, sql FROM sqlite_master WHERE sql IS NOT NULL AND type IN ('table', "
+            "'index') "
+            "AND name NOT LIKE 'kerfmark%' AND name NOT LIKE 'sqlite%' ORDER BY rowid"
+        ).fetchall()
     (folder / "statements.json").write_text(json.dumps(made))
     for kind, name, _ in made:
         if kind == "table":
@@ -40,7 +49,9 @@ def run(flat: Path, folder: Path, out: Path) -> None:
     """What is timed."""
     with flat.open(encoding="utf-8") as file:
         names = file.readline().strip().split(",")
-    pv.read_csv(flat, convert_options=pv.ConvertOptions(column_types={n: pa.string() for n in names}))
+    pv.read_csv(
+        flat, convert_options=pv.ConvertOptions(column_types={n: pa.string() for n in names})
+    )
     made = json.loads((folder / "statements.json").read_text())
     with driver.connect(str(out), autocommit=True) as connection, connection.cursor() as cursor:
         for pragma in PRAGMAS:

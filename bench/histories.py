@@ -1,11 +1,13 @@
-"""Random histories of databases, held against a model that shares no code with the program: many more than the tests run, and
-others with every seed.
+"""Random histories of databases, held against a model that shares no code with the program: many
+more than the tests run, and others with every seed.
 
-    python bench/histories.py [--number 3000] [--steps 8] [--engines SQLite,PostgreSQL,MariaDB] [--processes 2] [--seed 0]
+python bench/histories.py [--number 3000] [--steps 8] [--engines SQLite,PostgreSQL,MariaDB]
+[--processes 2] [--seed 0]
 
-Each history cuts, adds with any policy, takes back, loads changed files anew and adds again; after every step the database must be
-what loading the standing loads in order gives, the keys of records that stay must be the same, and the proof must hold. Ends with 0
-when all are so, and tells how often each step was taken and how often it was refused, as it had to be.
+Each history cuts, adds with any policy, takes back, loads changed files anew and adds again; after
+every step the database must be what loading the standing loads in order gives, the keys of records
+that stay must be the same, and the proof must hold. Ends with 0 when all are so, and tells how
+often each step was taken and how often it was refused, as it had to be.
 """
 
 from __future__ import annotations
@@ -39,7 +41,9 @@ def run(job: tuple[str, int, int, int]) -> tuple[str, int, bool, dict[str, int],
 
 def main() -> None:
     """Command line."""
-    ap = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    ap = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     ap.add_argument("--number", type=int, default=3000)
     ap.add_argument("--steps", type=int, default=8)
     ap.add_argument("--engines", default="SQLite,PostgreSQL,MariaDB")
@@ -48,7 +52,10 @@ def main() -> None:
     args = ap.parse_args()
     engines = args.engines.split(",")
     size = 50
-    jobs = [(engines[i % len(engines)], size, args.steps, args.seed + i) for i in range(-(-args.number // size))]
+    jobs = [
+        (engines[i % len(engines)], size, args.steps, args.seed + i)
+        for i in range(-(-args.number // size))
+    ]
     started, done, good = time.perf_counter(), 0, True
     total: dict[str, int] = {}
     with multiprocessing.Pool(args.processes, maxtasksperchild=4) as pool:
@@ -59,7 +66,11 @@ def main() -> None:
             if not held:
                 good = False
                 print(f"--- on {engine}\n{failure}", flush=True)
-            print(f"{done} histories, {time.perf_counter() - started:.0f} s", file=sys.stderr, flush=True)
+            print(
+                f"{done} histories, {time.perf_counter() - started:.0f} s",
+                file=sys.stderr,
+                flush=True,
+            )
     print(f"{done} histories: {'all as the model says' if good else 'NOT all as the model says'}")
     for step, times in sorted(total.items()):
         print(f"  {step}: {times:,}")

@@ -29,9 +29,12 @@ def make_readings(rows: int, out: Path) -> None:
         for start in range(0, rows, BATCH):
             n = min(BATCH, rows - start)
             at = start_at + ((start + np.arange(n)) // 2000 * 60).astype("timedelta64[s]")
-            cells = [sensors.take(pa.array((start + np.arange(n)) % 2000)),
-                     pc.strftime(pa.array(at.astype("datetime64[s]")), "%Y-%m-%d %H:%M:%S"),
-                     grams.take(pa.array(rng.integers(0, len(grams), n))), degrees.take(pa.array(rng.integers(0, len(degrees), n)))]
+            cells = [
+                sensors.take(pa.array((start + np.arange(n)) % 2000)),
+                pc.strftime(pa.array(at.astype("datetime64[s]")), "%Y-%m-%d %H:%M:%S"),
+                grams.take(pa.array(rng.integers(0, len(grams), n))),
+                degrees.take(pa.array(rng.integers(0, len(degrees), n))),
+            ]
             lines = pc.binary_join_element_wise(pc.binary_join_element_wise(*cells, ","), "\n", "")
             file.write(b"".join(lines.to_numpy(zero_copy_only=False).astype("S").tolist()))
 

@@ -1,9 +1,10 @@
-"""Marks wide files: 100,000 rows x 100 columns, and 20,000 rows x 75, 150 and 300 columns, to see how time grows with these.
+"""Marks wide files: 100,000 rows x 100 columns, and 20,000 rows x 75, 150 and 300 columns, to see
+how time grows with these.
 
     python bench/wide.py [--folder /tmp/kerfmark-bench]
 
-Each file holds rows of a base with parents on two levels, numbers, dates and words; wall and CPU seconds and peak memory of
-the whole process `kerfmark mark` are printed.
+Each file holds rows of a base with parents on two levels, numbers, dates and words; wall and CPU
+seconds and peak memory of the whole process `kerfmark mark` are printed.
 """
 
 from __future__ import annotations
@@ -34,7 +35,9 @@ def make_wide(rows: int, columns: int, path: Path) -> None:
         for i in range(4):
             cells[f"{name} fact {i}"] = pa.array(rng.integers(0, 50, many)[of])
         cells[f"{name} group"] = pa.array(np.char.add(f"G{parent}-", above[of].astype(str)))
-        cells[f"{name} group place"] = pa.array(np.char.add("place ", rng.integers(0, 9, max(3, many // 5))[above[of]].astype(str)))
+        cells[f"{name} group place"] = pa.array(
+            np.char.add("place ", rng.integers(0, 9, max(3, many // 5))[above[of]].astype(str))
+        )
     while len(cells) < columns:
         cells[f"count {len(cells)}"] = pa.array(rng.poisson(30, rows))
     pv.write_csv(pa.table(cells), path)
@@ -42,7 +45,9 @@ def make_wide(rows: int, columns: int, path: Path) -> None:
 
 def main() -> None:
     """Command line."""
-    ap = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    ap = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     ap.add_argument("--folder", type=Path, default=Path(tempfile.gettempdir()) / "kerfmark-bench")
     args = ap.parse_args()
     args.folder.mkdir(parents=True, exist_ok=True)
@@ -51,7 +56,9 @@ def main() -> None:
         path = args.folder / f"wide-{rows}x{columns}.csv"
         if not path.exists():
             make_wide(rows, columns, path)
-        wall, cpu, peak = measure([sys.executable, "-m", "kerfmark", "mark", str(path)], lambda: None)
+        wall, cpu, peak = measure(
+            [sys.executable, "-m", "kerfmark", "mark", str(path)], lambda: None
+        )
         print(f"| {rows:,} x {columns} | {wall:.1f} | {cpu:.1f} | {peak:.0f} |", flush=True)
 
 

@@ -1,5 +1,5 @@
-"""Writes a workbook of binary parts (.xlsb), as spreadsheet programs do: only what the tests need. Source: the open specification
-[MS-XLSB]."""
+"""Writes a workbook of binary parts (.xlsb), as spreadsheet programs do: only what the tests need.
+Source: the open specification [MS-XLSB]."""
 
 from __future__ import annotations
 
@@ -31,26 +31,62 @@ class Result:
 Cell = str | float | bool | dt.date | Result | None
 
 
-def write_binary_book(path: Path, sheets: Mapping[str, Sequence[Sequence[Cell]]], hidden: Sequence[str] = ()) -> None:
+def write_binary_book(
+    path: Path, sheets: Mapping[str, Sequence[Sequence[Cell]]], hidden: Sequence[str] = ()
+) -> None:
     """A workbook of these sheets. A text such as #N/A is that error."""
     names = list(sheets)
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as book:
         book.writestr("[Content_Types].xml", _TYPES)
-        book.writestr("_rels/.rels", _RELATIONS.format(_RELATION.format("rId1", "officeDocument", "xl/workbook.bin")))
-        book.writestr("xl/_rels/workbook.bin.rels", _RELATIONS.format(
-            "".join(_RELATION.format(f"rId{i}", "worksheet", f"worksheets/sheet{i}.bin") for i in range(1, len(names) + 1))
-            + _RELATION.format("rIdS", "styles", "styles.bin")))
-        book.writestr("xl/workbook.bin", _record(131) + _record(143) + b"".join(
-            _record(156, struct.pack("<II", name in hidden, i) + _text(f"rId{i}") + _text(name)) for i, name in enumerate(names, 1))
-            + _record(144) + _record(132))
-        book.writestr("xl/styles.bin", _record(278) + _record(617, struct.pack("<I", 2)) + b"".join(
-            _record(47, struct.pack("<HH", 0, form) + bytes(12)) for form in (0, 14)) + _record(618) + _record(279))
+        book.writestr(
+            "_rels/.rels",
+            _RELATIONS.format(_RELATION.format("rId1", "officeDocument", "xl/workbook.bin")),
+        )
+        book.writestr(
+            "xl/_rels/workbook.bin.rels",
+            _RELATIONS.format(
+                "".join(
+                    _RELATION.format(f"rId{i}", "worksheet", f"worksheets/sheet{i}.bin")
+                    for i in range(1, len(names) + 1)
+                )
+                + _RELATION.format("rIdS", "styles", "styles.bin")
+            ),
+        )
+        book.writestr(
+            "xl/workbook.bin",
+            _record(131)
+            + _record(143)
+            + b"".join(
+                _record(156, struct.pack("<II", name in hidden, i) + _text(f"rId{i}") + _text(name))
+                for i, name in enumerate(names, 1)
+            )
+            + _record(144)
+            + _record(132),
+        )
+        book.writestr(
+            "xl/styles.bin",
+            _record(278)
+            + _record(617, struct.pack("<I", 2))
+            + b"".join(_record(47, struct.pack("<HH", 0, form) + bytes(12)) for form in (0, 14))
+            + _record(618)
+            + _record(279),
+        )
         for i, name in enumerate(names, 1):
             rows = sheets[name]
             size = struct.pack("<IIII", 0, len(rows) - 1, 0, max(map(len, rows)) - 1)
-            book.writestr(f"xl/worksheets/sheet{i}.bin", _record(129) + _record(148, size) + _record(145) + b"".join(
-                _record(0, struct.pack("<IIHBBBI", r, 0, 300, 0, 0, 0, 0)) + b"".join(_cell(c, cell) for c, cell in enumerate(row))
-                for r, row in enumerate(rows)) + _record(146) + _record(130))
+            book.writestr(
+                f"xl/worksheets/sheet{i}.bin",
+                _record(129)
+                + _record(148, size)
+                + _record(145)
+                + b"".join(
+                    _record(0, struct.pack("<IIHBBBI", r, 0, 300, 0, 0, 0, 0))
+                    + b"".join(_cell(c, cell) for c, cell in enumerate(row))
+                    for r, row in enumerate(rows)
+                )
+                + _record(146)
+                + _record(130),
+            )
 
 
 def _record(kind: int, data: bytes = b"") -> bytes:
@@ -79,5 +115,9 @@ def _cell(column: int, cell: Cell) -> bytes:
     if isinstance(cell, dt.date):
         return _record(5, where + struct.pack("<d", (cell - dt.date(1899, 12, 30)).days))
     if isinstance(cell, str):
-        return _record(3, where + bytes([_ERRORS[cell]])) if cell in _ERRORS else _record(6, where + _text(cell))
+        return (
+            _record(3, where + bytes([_ERRORS[cell]]))
+            if cell in _ERRORS
+            else _record(6, where + _text(cell))
+        )
     return _record(5, where + struct.pack("<d", cell))

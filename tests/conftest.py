@@ -14,9 +14,15 @@ from typing import Any
 
 import pytest
 
+import covered
 from engines import ENGINES, Target, target
 
 DEMO = Path(__file__).parent.parent / "src/kerfmark/demo/data"
+COMMANDS = (
+    *("measure", "mark", "check", "cut", "add", "show", "draw", "prove", "loads", "undo"),
+    *("refresh", "trace", "export", "drop", "demo"),
+)
+"""All commands, in the order of the work."""
 
 
 @dataclass(frozen=True)
@@ -38,26 +44,56 @@ Runner = Callable[..., Run]
 
 @pytest.fixture(scope="session")
 def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Callable[[list[str], Path], Run]]:
-    """The program: a command line and a folder to run it in; as a child of a process that has everything imported, where that can
-    be, else as a process of its own."""
-    env = {k: v for k, v in os.environ.items() if not k.startswith("KERFMARK")} | {"NO_COLOR": "1", "TZ": "Asia/Kathmandu"}
+    """The program: a command line and a folder to run it in; as a child of a process that has
+    everything imported, where that can be, else as a process of its own."""
+    env = {k: v for k, v in os.environ.items() if not k.startswith("KERFMARK")} | {
+        "NO_COLOR": "1",
+        "TZ": "Asia/Kathmandu",
+    }
     if not hasattr(os, "fork"):
+
         def alone(args: list[str], folder: Path) -> Run:
-            done = subprocess.run([sys.executable, "-m", "kerfmark", *args], cwd=folder, env=env, capture_output=True, text=True,
-                                  timeout=120, check=False, encoding="utf-8")
+            done = subprocess.run(
+                [sys.executable, "-m", "kerfmark", *args],
+                cwd=folder,
+                env=env,
+                capture_output=True,
+                text=True,
+                timeout=120,
+                check=False,
+                encoding="utf-8",
+            )
             return Run(done.returncode, done.stdout, done.stderr)
 
         yield alone
         return
     streams = tmp_path_factory.mktemp("streams")
-    server = subprocess.Popen([sys.executable, str(Path(__file__).parent / "forked.py")], stdin=subprocess.PIPE,
-                              stdout=subprocess.PIPE, text=True, env=env)
+    server = subprocess.Popen(
+        [sys.executable, str(Path(__file__).parent / "forked.py")],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+        env=env,
+    )
     assert server.stdin is not None and server.stdout is not None
 
     def forked(args: list[str], folder: Path) -> Run:
         assert server.stdin is not None and server.stdout is not None
         out, err = streams / "out", streams / "err"
-        server.stdin.write(json.dumps({"args": args, "cwd": str(folder), "env": env, "out": str(out), "err": str(err)}) + "\n")
+        server.stdin.write(
+            json.dumps(
+                {
+                    "args": args,
+                    "cwd": str(folder),
+                    "env": env,
+                    "out": str(out),
+                    "err": str(err),
+                    "test": os.environ.get("PYTEST_CURRENT_TEST", ""),
+                    "cover": covered.FOLDER,
+                }
+            )
+            + "\n"
+        )
         server.stdin.flush()
         code = int(server.stdout.readline())
         return Run(code, out.read_text(encoding="utf-8"), err.read_text(encoding="utf-8"))
@@ -67,15 +103,25 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Callable[[list
     server.wait()
 
 
+@pytest.fixture(autouse=True)
+def noted(request: pytest.FixtureRequest) -> Iterator[None]:
+    """Notes what each test runs, where that is asked for (see `covered`)."""
+    with covered.covered(f"{request.node.nodeid} (call)"):
+        yield
+
+
 @pytest.fixture
 def kerfmark(tmp_path: Path, program: Callable[[list[str], Path], Run]) -> Runner:
-    """Runs the program in a fresh folder; fails, telling everything, unless it ends with the expected code."""
+    """Runs the program in a fresh folder; fails, telling everything, unless it ends with the
+    expected code."""
 
     def run(*args: str | Path, code: int = 0) -> Run:
         done = program([*map(str, args)], tmp_path)
         assert done.code == code, (
             f"kerfmark {' '.join(map(str, args))}\nexit code {done.code}, not {code}\n"
-            f"--- out\n{done.out}\n--- err\n{done.err}\n--- folder\n{sorted(p.name for p in tmp_path.iterdir())}")
+            f"--- out\n{done.out}\n--- err\n{done.err}\n--- "
+            f"folder\n{sorted(p.name for p in tmp_path.iterdir())}"
+        )
         assert "Traceback" not in done.err
         return done
 
@@ -107,9 +153,12 @@ def flat_visits(rows: int = 240) -> str:
         hive, keeper = (i * 7 + i // 11) % 24, (i + i // 17) % 9
         apiary = hive % 6
         kind = ["wood", "straw", "cork"][hive * 5 // 7 % 3]
-        lines.append(f"{i + 1},2025-{1 + i % 12:02}-{1 + i % 28:02},H{hive:02},{kind},"
-                     f"Field {apiary},XK {apiary * 37 % 90:02},Keeper {keeper},0555 {keeper * 7919 % 1000:03},"
-                     f"{i * i % 97 / 10:.1f}")
+        lines.append(
+            f"{i + 1},2025-{1 + i % 12:02}-{1 + i % 28:02},H{hive:02},{kind},"
+            f"Field {apiary},XK {apiary * 37 % 90:02},Keeper {keeper},0555 "
+            f"{keeper * 7919 % 1000:03},"
+            f"{i * i % 97 / 10:.1f}"
+        )
     return "\n".join(lines) + "\n"
 
 
@@ -121,5 +170,6 @@ def db(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Target]:
 
 
 def hears_interrupts() -> None:
-    """For a program that is to be interrupted: a shell that started the tests in the background has made it deaf."""
+    """For a program that is to be interrupted: a shell that started the tests in the background has
+    made it deaf."""
     signal.signal(signal.SIGINT, signal.SIG_DFL)

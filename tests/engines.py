@@ -1,4 +1,5 @@
-"""The databases that tests build in: an SQLite file, a schema on PostgreSQL, a database on MariaDB. The same tests run on each."""
+"""The databases that tests build in: an SQLite file, a schema on PostgreSQL, a database on MariaDB.
+The same tests run on each."""
 
 from __future__ import annotations
 
@@ -15,7 +16,10 @@ from typing import Any
 import pytest
 
 ENGINES = ("SQLite", "PostgreSQL", "MariaDB")
-SERVERS = {"PostgreSQL": "postgresql://postgres@127.0.0.1/test", "MariaDB": "mysql://root@127.0.0.1/"}
+SERVERS = {
+    "PostgreSQL": "postgresql://postgres@127.0.0.1/test",
+    "MariaDB": "mysql://root@127.0.0.1/",
+}
 
 
 class Rows(list[Any]):
@@ -76,31 +80,59 @@ class Target:
                 assert cursor.execute("PRAGMA foreign_key_check").fetchall() == []
             for sql in queries:
                 cursor.execute(sql)
-                out.append(Rows([_plain(r[0]) if len(r) == 1 else tuple(map(_plain, r)) for r in cursor.fetchall()]))
+                out.append(
+                    Rows(
+                        [
+                            _plain(r[0]) if len(r) == 1 else tuple(map(_plain, r))
+                            for r in cursor.fetchall()
+                        ]
+                    )
+                )
                 out[-1].ordered = "ORDER BY" in sql
         return out
 
     def tables(self) -> list[str]:
         """All tables, Kerfmark's own too."""
-        return sorted(self.ask({
-            "SQLite": "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'",
-            "PostgreSQL": "SELECT table_name::text FROM information_schema.tables WHERE table_schema = current_schema() "
-                          "AND table_type = 'BASE TABLE'",
-            "MariaDB": "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() "
-                       "AND table_type = 'BASE TABLE'"}[self.engine]))
+        return sorted(
+            self.ask(
+                {
+                    "SQLite": "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'",
+                    "PostgreSQL": "SELECT table_name::text FROM information_schema.tables WHERE table_schema = current_schema() "
+                    "AND table_type = 'BASE TABLE'",
+                    "MariaDB": "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() "
+                    "AND table_type = 'BASE TABLE'",
+                }[self.engine]
+            )
+        )
 
     def dump(self) -> dict[str, list[Any]]:
         """All rows of all tables that are not Kerfmark's own, and what is live in its ledger."""
-        out = {n: sorted(self.ask(f'SELECT * FROM "{n}"'), key=repr) for n in self.tables() if not n.startswith("kerfmark")}
-        return out | {"loads": list(self.ask("SELECT load_id FROM kerfmark_loads WHERE undone_at IS NULL ORDER BY load_id"))}
+        out = {
+            n: sorted(self.ask(f'SELECT * FROM "{n}"'), key=repr)
+            for n in self.tables()
+            if not n.startswith("kerfmark")
+        }
+        return out | {
+            "loads": list(
+                self.ask(
+                    "SELECT load_id FROM kerfmark_loads WHERE undone_at IS NULL ORDER BY load_id"
+                )
+            )
+        }
 
     def type_of(self, table: str, column: str) -> str:
         """How a column is declared."""
         if self.is_file:
-            return str(self.ask(f"SELECT type FROM pragma_table_info('{table}') WHERE name = '{column}'")[0]).lower()
-        [(type_, width)] = self.ask("SELECT data_type, character_maximum_length FROM information_schema.columns "
-                                    f"WHERE table_name = '{table}' AND column_name = '{column}' AND table_schema = "
-                                    f"{'DATABASE()' if self.engine == 'MariaDB' else 'current_schema()'}")
+            return str(
+                self.ask(f"SELECT type FROM pragma_table_info('{table}') WHERE name = '{column}'")[
+                    0
+                ]
+            ).lower()
+        [(type_, width)] = self.ask(
+            "SELECT data_type, character_maximum_length FROM information_schema.columns "
+            f"WHERE table_name = '{table}' AND column_name = '{column}' AND table_schema = "
+            f"{'DATABASE()' if self.engine == 'MariaDB' else 'current_schema()'}"
+        )
         return f"{type_}({width})" if width else str(type_)
 
 
@@ -112,7 +144,8 @@ def _plain(value: Any) -> Any:
 
 @contextlib.contextmanager
 def target(engine: str, folder: Path) -> Iterator[Target]:
-    """A fresh place for a database, taken away afterwards. Skips the test where no server answers, unless it must."""
+    """A fresh place for a database, taken away afterwards. Skips the test where no server answers,
+    unless it must."""
     if engine == "SQLite":
         yield Target(engine, "v.db", "v.db", lambda: sqlite3.connect(folder / "v.db"))
         return
@@ -148,7 +181,13 @@ def _database(name: str) -> Iterator[Target]:
     import pymysql
 
     def connected(database: str | None = name) -> Any:
-        return pymysql.connect(host="127.0.0.1", user="root", database=database, charset="utf8mb4", sql_mode="ANSI_QUOTES")
+        return pymysql.connect(
+            host="127.0.0.1",
+            user="root",
+            database=database,
+            charset="utf8mb4",
+            sql_mode="ANSI_QUOTES",
+        )
 
     with connected(None) as connection:
         connection.cursor().execute(f"CREATE DATABASE {name}")

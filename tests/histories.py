@@ -1,5 +1,6 @@
-"""Random histories of a database: files are cut, added with any policy, taken back, changed and loaded anew, added again; what is
-in the database is asked for in plain SQL and held against the model in `history_model`."""
+"""Random histories of a database: files are cut, added with any policy, taken back, changed and
+loaded anew, added again; what is in the database is asked for in plain SQL and held against the
+model in `history_model`."""
 
 from __future__ import annotations
 
@@ -25,7 +26,11 @@ from history_model import HEADERS, LAYOUT, Account, Refused, Row, State, load
 
 Standing = tuple[str, str, bool]
 """A load: its file, its policy, whether rows were set aside."""
-PHASES = [p for p in Phase if p is not Phase.shrink] if os.environ.get("KERFMARK_NO_SHRINK") else list(Phase)
+PHASES = (
+    [p for p in Phase if p is not Phase.shrink]
+    if os.environ.get("KERFMARK_NO_SHRINK")
+    else list(Phase)
+)
 STEPS: dict[str, int] = {}
 """How often each step was taken, and refused."""
 COLOURS = {"H1": "red", "H2": "", "H3": "blue"}
@@ -40,11 +45,25 @@ def rows_of(chance: random.Random, most: int) -> list[Row]:
     notes = {p: one_of([n, n, n, n, "new"]) for p, n in NOTES.items()}
     rows: list[Row] = []
     for no in chance.sample(range(1, 8), chance.randint(1, most)):
-        hive, spot = one_of(["H1", "H2", "H3"]), one_of([("", ""), ("A", "p"), ("A", "q"), ("B", "p")])
-        rows.append({"no": str(no), "kg": one_of(["", "1.5", "2.0"]), "hive": hive, "colour": colours[hive],
-                     "apiary": spot[0], "place": spot[1], "note": notes.get(spot, ""),
-                     "after": one_of(["", "", "", "", "1", "2", "9"]), "m1": one_of(["", "3"]), "m2": one_of(["", "", "4", "5"]),
-                     "tags": one_of(["", "", "x", "x;y"])})
+        hive, spot = (
+            one_of(["H1", "H2", "H3"]),
+            one_of([("", ""), ("A", "p"), ("A", "q"), ("B", "p")]),
+        )
+        rows.append(
+            {
+                "no": str(no),
+                "kg": one_of(["", "1.5", "2.0"]),
+                "hive": hive,
+                "colour": colours[hive],
+                "apiary": spot[0],
+                "place": spot[1],
+                "note": notes.get(spot, ""),
+                "after": one_of(["", "", "", "", "1", "2", "9"]),
+                "m1": one_of(["", "3"]),
+                "m2": one_of(["", "", "4", "5"]),
+                "tags": one_of(["", "", "x", "x;y"]),
+            }
+        )
     return rows
 
 
@@ -80,7 +99,10 @@ class History(RuleBasedStateMachine):
         self.live: dict[int, Standing] = {}
         (self.folder / "l.toml").write_text(LAYOUT.replace("MISSING", missing))
         numbers = {r["no"] for r in rows}
-        self._write("f0.csv", [r if missing == "blank" or r["after"] in numbers else r | {"after": ""} for r in rows])
+        self._write(
+            "f0.csv",
+            [r if missing == "blank" or r["after"] in numbers else r | {"after": ""} for r in rows],
+        )
         kerfmark.cut([self.folder / "l.toml"], self.url)
         self.live[1] = "f0.csv", "", False
         self.keys: dict[tuple[str, str], int] = {}
@@ -98,7 +120,8 @@ class History(RuleBasedStateMachine):
         return state, accounts
 
     def _refused_as_the_model(self, work: Callable[[], Any], live: dict[int, Standing]) -> Any:
-        """The result of work; None where it was refused, as it must be, and then nothing has changed."""
+        """The result of work; None where it was refused, as it must be, and then nothing has
+        changed."""
         try:
             self._model(live)
             possible = ""
@@ -112,22 +135,30 @@ class History(RuleBasedStateMachine):
         except kerfmark.DataRefused as refused:
             STEPS[f"{step}, refused"] = STEPS.get(f"{step}, refused", 0) + 1
             if not possible:
-                STEPS[f"{step}, refused though the model can"] = STEPS.get(f"{step}, refused though the model can", 0) + 1
+                STEPS[f"{step}, refused though the model can"] = (
+                    STEPS.get(f"{step}, refused though the model can", 0) + 1
+                )
             assert self.dump() == before
-            assert possible or self.may_refuse(refused), f"refused, but it can be: {refused}, {refused.why}, {refused.more}"
+            assert possible or self.may_refuse(refused), (
+                f"refused, but it can be: {refused}, {refused.why}, {refused.more}"
+            )
             return None
         assert not possible, possible
         return out
 
     def may_refuse(self, refused: kerfmark.DataRefused) -> bool:
-        """Refusals of what the model can do: parts that were not taken over are not in the ledger, and a link that would have been
-        left blank is not made blank afterwards."""
+        """Refusals of what the model can do: parts that were not taken over are not in the ledger,
+        and a link that would have been left blank is not made blank afterwards."""
         why = refused.why or ""
         if refused.code == "data.depends" and any(aside for _, _, aside in self.live.values()):
-            return True                                 # rows would have to be set aside, or to come back
-        return "says other parts" in why or (self.missing == "blank" and "refer to rows of visit" in why)
+            return True  # rows would have to be set aside, or to come back
+        return "says other parts" in why or (
+            self.missing == "blank" and "refer to rows of visit" in why
+        )
 
-    @rule(rows=files(), policy=st.sampled_from(POLICIES), aside=st.sampled_from([False, False, True]))
+    @rule(
+        rows=files(), policy=st.sampled_from(POLICIES), aside=st.sampled_from([False, False, True])
+    )
     def add(self, rows: list[Row], policy: str, aside: bool) -> None:
         name = f"f{self.made + 1}.csv"
         if text(rows) in [text(r) for r in self.files.values()]:
@@ -136,8 +167,10 @@ class History(RuleBasedStateMachine):
         self._write(name, rows)
         number = max(n.number for n in kerfmark.loads(self.url).loads) + 1
         bad = self.folder / f"bad{self.made}.csv" if aside else None
-        done = self._refused_as_the_model(lambda: kerfmark.add([self.folder / name], self.url, known=policy, set_aside=bad),
-                                          self.live | {number: (name, policy, aside)})
+        done = self._refused_as_the_model(
+            lambda: kerfmark.add([self.folder / name], self.url, known=policy, set_aside=bad),
+            self.live | {number: (name, policy, aside)},
+        )
         if done is None:
             del self.files[name]
         else:
@@ -148,8 +181,10 @@ class History(RuleBasedStateMachine):
     def add_again(self, at: int, policy: str) -> None:
         name = sorted(self.live.items())[at % len(self.live)][1][0]
         number = max(n.number for n in kerfmark.loads(self.url).loads) + 1
-        if self._refused_as_the_model(lambda: kerfmark.add([self.folder / name], self.url, known=policy, again=True),
-                                      self.live | {number: (name, policy, False)}):
+        if self._refused_as_the_model(
+            lambda: kerfmark.add([self.folder / name], self.url, known=policy, again=True),
+            self.live | {number: (name, policy, False)},
+        ):
             self.live[number] = name, policy, False
 
     @rule(at=st.integers(0, 5))
@@ -189,15 +224,30 @@ class History(RuleBasedStateMachine):
         state, accounts = self._model()
         asked = ", ".join(f'"{h}"' for h in HEADERS)
         numbered = (("visit", "no"), ("hive", "hive"), ("tag", "tag"))
-        view, hives, spots, tags, *keys = self.db.ask_all([
-            f"SELECT {asked} FROM visits_flat", "SELECT hive, colour FROM hive", "SELECT apiary, place, note FROM spot",
-            "SELECT tag FROM tag", *(f"SELECT {t}_id, {k} FROM {t}" for t, k in numbered)])
-        assert sorted(tuple(_text(v, h) for v, h in zip(row, HEADERS, strict=True)) for row in view) == state.view()
+        view, hives, spots, tags, *keys = self.db.ask_all(
+            [
+                f"SELECT {asked} FROM visits_flat",
+                "SELECT hive, colour FROM hive",
+                "SELECT apiary, place, note FROM spot",
+                "SELECT tag FROM tag",
+                *(f"SELECT {t}_id, {k} FROM {t}" for t, k in numbered),
+            ]
+        )
+        assert (
+            sorted(tuple(_text(v, h) for v, h in zip(row, HEADERS, strict=True)) for row in view)
+            == state.view()
+        )
         assert {h: c or "" for h, c in hives} == state.hives
         assert {(a, p): n or "" for a, p, n in spots} == state.spots
         assert set(tags) == state.tags
-        now = {(table, str(known_by)): key for (table, _), some in zip(numbered, keys, strict=True) for key, known_by in some}
-        assert {k: i for k, i in now.items() if k in self.keys} == {k: i for k, i in self.keys.items() if k in now}
+        now = {
+            (table, str(known_by)): key
+            for (table, _), some in zip(numbered, keys, strict=True)
+            for key, known_by in some
+        }
+        assert {k: i for k, i in now.items() if k in self.keys} == {
+            k: i for k, i in self.keys.items() if k in now
+        }
         self.keys = now
         self.check_account(accounts)
 
@@ -207,7 +257,11 @@ class History(RuleBasedStateMachine):
         assert proof.holds, proof.proofs
         for load_, mine in accounts.items():
             [told] = [a for a in proof.account if a.load == load_]
-            assert told.balances and (told.own, told.set_aside) == (mine.own, mine.set_aside), (load_, told, mine)
+            assert told.balances and (told.own, told.set_aside) == (mine.own, mine.set_aside), (
+                load_,
+                told,
+                mine,
+            )
         [source] = proof.proofs
         assert source.own == sum(a.own for a in accounts.values())
 
@@ -227,9 +281,17 @@ def _text(value: Any, header: str) -> str:
 
 
 def machine(engine: str, examples: int, steps: int = 6, *, same: bool = True) -> Any:
-    """The tests of so many histories on an engine: the `same` ones in every run, or others each time (`bench/histories.py`)."""
+    """The tests of so many histories on an engine: the `same` ones in every run, or others each
+    time (`bench/histories.py`)."""
     kind = type(f"On{engine}", (History,), {"engine": engine})
     case = kind.TestCase
-    case.settings = settings(max_examples=examples, stateful_step_count=steps, deadline=None, database=None, derandomize=same,
-                             suppress_health_check=list(HealthCheck), phases=PHASES)
+    case.settings = settings(
+        max_examples=examples,
+        stateful_step_count=steps,
+        deadline=None,
+        database=None,
+        derandomize=same,
+        suppress_health_check=list(HealthCheck),
+        phases=PHASES,
+    )
     return case

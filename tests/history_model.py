@@ -1,5 +1,6 @@
-"""What loading files in order must give, in plain Python: records as dictionaries, one row after the other. It shares nothing with
-the program, neither code nor data structures, and knows one layout, which the tests write themselves."""
+"""What loading files in order must give, in plain Python: records as dictionaries, one row after
+the other. It shares nothing with the program, neither code nor data structures, and knows one
+layout, which the tests write themselves."""
 
 from __future__ import annotations
 
@@ -90,10 +91,15 @@ def merged(there: str, said: str, policy: str) -> str:
     return said if policy == "overwrite" else there
 
 
-def load(before: State, rows: Sequence[Row], policy: str, missing: str, aside: bool = False) -> tuple[State, Account]:
-    """The state after rows were loaded, with what became of them; rows that do not fit are set `aside`. Raises Refused."""
+def load(
+    before: State, rows: Sequence[Row], policy: str, missing: str, aside: bool = False
+) -> tuple[State, Account]:
+    """The state after rows were loaded, with what became of them; rows that do not fit are set
+    `aside`. Raises Refused."""
     good = list(rows)
-    while aside and (bad := [r for r in good if _is_bad(before, good, r, policy or "refuse", missing)]):
+    while aside and (
+        bad := [r for r in good if _is_bad(before, good, r, policy or "refuse", missing)]
+    ):
         good = [r for r in good if r not in bad]
         if not good:
             raise Refused("nothing is left")
@@ -106,10 +112,17 @@ def _is_bad(before: State, rows: Sequence[Row], row: Row, policy: str, missing: 
     """Whether a row does not fit what is there, or what the others say."""
     spot = row["apiary"], row["place"]
     known = row["no"] in before.visits
-    if policy == "refuse" and (known or before.hives.get(row["hive"], row["colour"]) != row["colour"]
-                               or before.spots.get(spot, row["note"]) != row["note"]):
+    if policy == "refuse" and (
+        known
+        or before.hives.get(row["hive"], row["colour"]) != row["colour"]
+        or before.spots.get(spot, row["note"]) != row["note"]
+    ):
         return True
-    if missing == "refuse" and row["after"] and row["after"] not in set(before.visits) | {r["no"] for r in rows}:
+    if (
+        missing == "refuse"
+        and row["after"]
+        and row["after"] not in set(before.visits) | {r["no"] for r in rows}
+    ):
         return True
     if known:
         try:
@@ -123,7 +136,10 @@ def _load(before: State, rows: Sequence[Row], policy: str, missing: str) -> tupl
     out, account = copy.deepcopy(before), Account()
     _fits(rows)
     policy = policy or "refuse"
-    for name, key, value in (("hives", lambda r: r["hive"], "colour"), ("spots", lambda r: (r["apiary"], r["place"]), "note")):
+    for name, key, value in (
+        ("hives", lambda r: r["hive"], "colour"),
+        ("spots", lambda r: (r["apiary"], r["place"]), "note"),
+    ):
         table = getattr(out, name)
         for row in rows:
             if key(row) in table:
@@ -174,7 +190,7 @@ def _fits(rows: Sequence[Row]) -> None:
     for key, value in (("hive", "colour"), ("spot", "note")):
         said: dict[str, str] = {}
         for r in rows:
-            k = r["hive"] if key == "hive" else f'{r["apiary"]}/{r["place"]}'
+            k = r["hive"] if key == "hive" else f"{r['apiary']}/{r['place']}"
             if said.setdefault(k, r[value]) != r[value]:
                 raise Refused(f"{k} says two things")
     for r in rows:
@@ -186,8 +202,11 @@ def _parts(mine: Row, said: Row, policy: str) -> None:
     """The parts of a known record are not mended one by one."""
     if policy == "keep":
         return
-    for there, new in ((mine["m1"], said["m1"]), (mine["m2"], said["m2"]),
-                       *_side_by_side(mine["tags"], said["tags"])):
+    for there, new in (
+        (mine["m1"], said["m1"]),
+        (mine["m2"], said["m2"]),
+        *_side_by_side(mine["tags"], said["tags"]),
+    ):
         if there == new:
             continue
         if not new and policy == "fill":

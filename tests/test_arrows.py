@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ast
+import re
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
@@ -14,15 +16,25 @@ MAY_USE = {
     "layout": {"profile"},
     "store": {"layout", "profile"},
     "structure": {"layout", "profile", "read"},
-    "build": {"layout", "profile", "read"},
-    "ledger": {"layout", "profile", "store", "build"},
+    "normalize": {"layout", "profile", "read"},
+    "ledger": {"layout", "profile", "store", "normalize"},
     "write": {"read", "profile", "store"},
     "draw": {"profile", "layout", "store"},
     "demo": set(),
-    "verbs": {"read", "profile", "layout", "store", "structure", "build", "ledger", "write", "draw"},
+    "verbs": {
+        "read",
+        "profile",
+        "layout",
+        "store",
+        "structure",
+        "normalize",
+        "ledger",
+        "write",
+        "draw",
+    },
     "cli": {"verbs", "demo", "draw"},
 }
-EVERYWHERE = {"errors", "progress", "address", "memory", "soon", ""}
+EVERYWHERE = {"errors", "progress", "address", "memory", "background_import", "engines", ""}
 
 
 def rooms_used(path: Path) -> set[str]:
@@ -32,8 +44,14 @@ def rooms_used(path: Path) -> set[str]:
         if isinstance(node, ast.Import):
             names += [a.name for a in node.names]
         elif isinstance(node, ast.ImportFrom) and node.module:
-            names += [node.module] if node.module != "kerfmark" else [f"kerfmark.{a.name}" for a in node.names]
-    return {n.split(".")[1] if "." in n else "" for n in names if n.split(".")[0] == "kerfmark"} - {"__version__"}
+            names += (
+                [node.module]
+                if node.module != "kerfmark"
+                else [f"kerfmark.{a.name}" for a in node.names]
+            )
+    return {n.split(".")[1] if "." in n else "" for n in names if n.split(".")[0] == "kerfmark"} - {
+        "__version__"
+    }
 
 
 @pytest.mark.parametrize("room", sorted(MAY_USE))
@@ -48,14 +66,77 @@ def test_every_room_is_known_and_says_what_belongs_there() -> None:
     rooms = {p.parent.name for p in SRC.glob("*/__init__.py")}
     assert rooms == set(MAY_USE)
     for room in rooms - {"demo"}:
-        text = ast.get_docstring(ast.parse((SRC / room / "__init__.py").read_text(encoding="utf-8")))
+        text = ast.get_docstring(
+            ast.parse((SRC / room / "__init__.py").read_text(encoding="utf-8"))
+        )
         assert text and ("Not here" in text or room == "cli")
+
+
+def imports(path: Path) -> set[str]:
+    """The modules that a module imports, anywhere in it, also for types alone."""
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.Import):
+            found |= {a.name for a in node.names}
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            found |= {node.module, *(f"{node.module}.{a.name}" for a in node.names)}
+    return found
+
+
+def test_no_modules_import_each_other_in_a_circle() -> None:
+    modules = {
+        ".".join(("kerfmark", *p.relative_to(SRC).with_suffix("").parts)).removesuffix(
+            ".__init__"
+        ): p
+        for p in SRC.rglob("*.py")
+    }
+    arrows = {name: imports(path) & (modules.keys() - {name}) for name, path in modules.items()}
+    packages = {name for name, path in modules.items() if path.name == "__init__.py"}
+    while loose := [n for n, to in arrows.items() if not to - packages]:
+        for name in loose:
+            del arrows[name]
+        arrows = {n: to - set(loose) for n, to in arrows.items()}
+    assert not arrows
+
+
+def test_no_engine_is_named_outside_its_package() -> None:
+    engines = {p.parent.name for p in (SRC / "store").glob("*/engine.py")}
+    assert engines == {"mysql", "oracle", "postgresql", "sqlite", "sqlserver"}
+    names = re.compile("sqlite|mysql|mariadb|postgres|oracle|sql.?server|mssql", re.IGNORECASE)
+    for path in SRC.rglob("*.py"):
+        if path.parent.name not in engines and path.name != "reserved.py":
+            assert not names.search(path.read_text(encoding="utf-8")), path
 
 
 def test_nothing_but_the_command_line_prints_or_exits() -> None:
     for path in SRC.rglob("*.py"):
         if "cli" in path.parts or path.name == "__main__.py":
             continue
-        calls = [n.func.id for n in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
-                 if isinstance(n, ast.Call) and isinstance(n.func, ast.Name)]
+        calls = [
+            n.func.id
+            for n in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+            if isinstance(n, ast.Call) and isinstance(n.func, ast.Name)
+        ]
         assert not {"print", "input", "exit", "quit"} & set(calls), path
+
+
+PATHS = ("link", "outer")
+"""What paths of columns begin with, in examples."""
+
+
+def test_what_docstrings_and_comments_name_is_there() -> None:
+    """`room.module`, `module.Name` and `room.module.name` in backquotes."""
+    names: dict[str, set[str]] = {room: set() for room in MAY_USE}
+    for path in SRC.rglob("*.py"):
+        names.setdefault(path.parent.name, set()).add(path.stem)
+        names.setdefault(path.stem, set()).update(
+            re.findall(r"^ *(?:def |class )?(\w+)", path.read_text(encoding="utf-8"), re.MULTILINE)
+        )
+    lost = [
+        f"{path.relative_to(SRC)}: {named}"
+        for path in SRC.rglob("*.py")
+        for named in re.findall(r"(?<!`)`([a-z_]+(?:\.\w+)+)`(?!`)", path.read_text("utf-8"))
+        for first, then in pairwise(named.split("."))
+        if first not in ("kerfmark", *PATHS) and then not in names.get(first, set())
+    ]
+    assert lost == []

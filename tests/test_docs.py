@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import DEMO, Runner
+from conftest import COMMANDS, DEMO, Runner
 from engines import Target
 
 ROOT = Path(__file__).parent.parent
@@ -24,7 +24,9 @@ def examples(page: str) -> list[tuple[dict[str, str], str]]:
     """The layouts of a page, each with the files that stand before it."""
     out: list[tuple[dict[str, str], str]] = []
     files: dict[str, str] = {}
-    for kind, name, body in re.findall(r"```(csv|toml) ?(\S*)\n(.*?)```", (ROOT / page).read_text(encoding="utf-8"), re.S):
+    for kind, name, body in re.findall(
+        r"```(csv|toml) ?(\S*)\n(.*?)```", (ROOT / page).read_text(encoding="utf-8"), re.S
+    ):
         if kind == "csv":
             files[name] = body
         else:
@@ -34,7 +36,9 @@ def examples(page: str) -> list[tuple[dict[str, str], str]]:
 
 
 @pytest.mark.parametrize("number", range(len(examples("docs/layout.md"))))
-def test_every_layout_that_is_shown_builds_what_can_be_proven(kerfmark: Runner, tmp_path: Path, number: int) -> None:
+def test_every_layout_that_is_shown_builds_what_can_be_proven(
+    kerfmark: Runner, tmp_path: Path, number: int
+) -> None:
     files, layout = examples("docs/layout.md")[number]
     assert files
     for name, body in files.items():
@@ -55,8 +59,7 @@ def test_the_readme_s_program_runs(monkeypatch: pytest.MonkeyPatch, tmp_path: Pa
 
 def test_the_readme_shows_every_command_and_picture_there_is(kerfmark: Runner) -> None:
     readme = (ROOT / "README.md").read_text(encoding="utf-8")
-    for command in ("measure", "mark", "check", "cut", "add", "show", "prove", "loads", "undo", "refresh", "draw", "export",
-                    "demo"):
+    for command in COMMANDS:
         assert f"kerfmark {command}" in readme
     for picture in (ROOT / "docs/screenshots").glob("*.png"):
         assert f"docs/screenshots/{picture.name}" in readme
@@ -64,7 +67,12 @@ def test_the_readme_shows_every_command_and_picture_there_is(kerfmark: Runner) -
 
 def commands(page: str) -> list[list[str]]:
     """The lines of a page's shell blocks, as words."""
-    return [shlex.split(line) for block in blocks(page, "sh") for line in block.splitlines() if line.strip()]
+    return [
+        shlex.split(line)
+        for block in blocks(page, "sh")
+        for line in block.splitlines()
+        if line.strip()
+    ]
 
 
 def test_the_page_about_existing_tables_can_be_followed(kerfmark: Runner, tmp_path: Path) -> None:
@@ -74,10 +82,15 @@ def test_the_page_about_existing_tables_can_be_followed(kerfmark: Runner, tmp_pa
     assert first == ["sqlite3", "club.db", "<", "club.sql"]
     with sqlite3.connect(tmp_path / "club.db") as db:
         db.executescript((tmp_path / "club.sql").read_text("utf-8"))
-        before = {t: db.execute(f"SELECT * FROM {t}").fetchall() for t in ("district", "apiary", "hive", "keeper", "inspection")}
+        before = {
+            t: db.execute(f"SELECT * FROM {t}").fetchall()
+            for t in ("district", "apiary", "hive", "keeper", "inspection")
+        }
     for words in rest:
         done = kerfmark(*words[1:])
-        assert words[0] == "kerfmark" and (words[1] != "mark" or "Date                 inspection.inspected_on" in done.out)
+        assert words[0] == "kerfmark" and (
+            words[1] != "mark" or "Date                 inspection.inspected_on" in done.out
+        )
     with sqlite3.connect(tmp_path / "club.db") as db:
         assert {t: db.execute(f"SELECT * FROM {t}").fetchall() for t in before} == before
 
@@ -89,23 +102,34 @@ def test_the_pages_by_task_can_be_followed(kerfmark: Runner, tmp_path: Path, pag
     if page == "adding":
         kerfmark("cut", "inspections-2025.csv", "--into", "apiary.db")
     said = ""
-    for kind, block in re.findall(r"```(sh|text)\n(.*?)```", (ROOT / f"docs/{page}.md").read_text("utf-8"), re.S):
+    for kind, block in re.findall(
+        r"```(sh|text)\n(.*?)```", (ROOT / f"docs/{page}.md").read_text("utf-8"), re.S
+    ):
         for line in block.splitlines():
             if kind == "text":
                 assert line in said
                 continue
             words = shlex.split(line, comments=True)
             assert words[0] == "kerfmark"
-            if "mend-me.csv" in words[:3]:              # what a person does by hand
+            if "mend-me.csv" in words[:3]:  # what a person does by hand
                 there = tmp_path / "mend-me.csv"
                 text = there.read_text("utf-8-sig")
-                there.write_text(text.replace("31.04.2026", "30.04.2026").replace("Nothing Mil;", "Nothing Mill;"), "utf-8-sig")
-            done = kerfmark(*words[1:], code=int((re.findall(r"# exit code (\d)", line) or ["0"])[0]))
+                there.write_text(
+                    text.replace("31.04.2026", "30.04.2026").replace(
+                        "Nothing Mil;", "Nothing Mill;"
+                    ),
+                    "utf-8-sig",
+                )
+            done = kerfmark(
+                *words[1:], code=int((re.findall(r"# exit code (\d)", line) or ["0"])[0])
+            )
             said = done.out + done.err
     assert said
 
 
-def test_the_page_about_python_can_be_followed(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+def test_the_page_about_python_can_be_followed(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
     import dataclasses
 
     import kerfmark as library
@@ -115,7 +139,11 @@ def test_the_page_about_python_can_be_followed(monkeypatch: pytest.MonkeyPatch, 
         shutil.copy(file, tmp_path)
     [program] = blocks("docs/library.md", "python")
     exec(program, {})
-    assert (tmp_path / "tables/hive.csv").exists() and (tmp_path / "apiary.svg").exists() and (tmp_path / "mend-me.csv").exists()
+    assert (
+        (tmp_path / "tables/hive.csv").exists()
+        and (tmp_path / "apiary.svg").exists()
+        and (tmp_path / "mend-me.csv").exists()
+    )
     page = (ROOT / "docs/library.md").read_text("utf-8")
     for name in library.__all__:
         one = getattr(library, name)
@@ -125,12 +153,18 @@ def test_the_page_about_python_can_be_followed(monkeypatch: pytest.MonkeyPatch, 
 
 
 @pytest.mark.parametrize("db", ["PostgreSQL"], indirect=True)
-def test_the_page_about_servers_can_be_followed(kerfmark: Runner, db: Target, tmp_path: Path) -> None:
+def test_the_page_about_servers_can_be_followed(
+    kerfmark: Runner, db: Target, tmp_path: Path
+) -> None:
     for name in ("inspections-2025.csv", "inspections-2026-01.csv"):
         shutil.copy(DEMO / name, tmp_path)
     url, schema = str(db).split("?schema=")
     for words in commands("docs/servers.md"):
-        said = [url if w.startswith("postgresql://") else schema if w == "apiary" else w for w in words]
+        said = [
+            url if w.startswith("postgresql://") else schema if w == "apiary" else w for w in words
+        ]
         assert said[0] == "kerfmark"
         kerfmark(*said[1:])
-    assert (tmp_path / "apiary.sql").exists() and db.ask("SELECT count(*) FROM inspection") == [1563]
+    assert (tmp_path / "apiary.sql").exists() and db.ask("SELECT count(*) FROM inspection") == [
+        1563
+    ]

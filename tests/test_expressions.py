@@ -1,4 +1,5 @@
-"""Expressions: each function does what its name says in a spreadsheet or in SQL, and mistakes point at a character."""
+"""Expressions: each function does what its name says in a spreadsheet or in SQL, and mistakes point
+at a character."""
 
 from __future__ import annotations
 
@@ -12,18 +13,33 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kerfmark.build.evaluate import as_type, combinations, evaluate
 from kerfmark.layout.expression import ExpressionError, parse_expression
+from kerfmark.normalize.evaluate import as_type, combinations, evaluate
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, parse_type
 
-TYPES = {"day": parse_type("date DD.MM.YYYY"), "at": parse_type("timestamp YYYY-MM-DD hh:mm"), "kg": parse_type("decimal(5,1) 0,0"),
-         "kind": TEXT, "n": INTEGER, "ok": parse_type("boolean yes/no"), "x": ColumnType("real"), "a]b": TEXT}
+TYPES = {
+    "day": parse_type("date DD.MM.YYYY"),
+    "at": parse_type("timestamp YYYY-MM-DD hh:mm"),
+    "kg": parse_type("decimal(5,1) 0,0"),
+    "kind": TEXT,
+    "n": INTEGER,
+    "ok": parse_type("boolean yes/no"),
+    "x": ColumnType("real"),
+    "a]b": TEXT,
+}
 COLUMNS = {
     "day": pa.array([datetime.date(2024, 2, 29), datetime.date(2025, 12, 1), None]),
-    "at": pa.array([datetime.datetime(2025, 1, 2, 3, 4), None, datetime.datetime(1999, 12, 31, 23, 59)], pa.timestamp("s")),
+    "at": pa.array(
+        [datetime.datetime(2025, 1, 2, 3, 4), None, datetime.datetime(1999, 12, 31, 23, 59)],
+        pa.timestamp("s"),
+    ),
     "kg": pa.array([Decimal("1.5"), Decimal("-2.5"), None], pa.decimal128(5, 1)),
-    "kind": pa.array(["Wood", " cork ", None]), "n": pa.array([7, -2, None]), "ok": pa.array([True, False, None]),
-    "x": pa.array([0.5, 4.0, None]), "a]b": pa.array(["q", "r", None])}
+    "kind": pa.array(["Wood", " cork ", None]),
+    "n": pa.array([7, -2, None]),
+    "ok": pa.array([True, False, None]),
+    "x": pa.array([0.5, 4.0, None]),
+    "a]b": pa.array(["q", "r", None]),
+}
 
 
 def typed(header: str, at: int) -> ColumnType:
@@ -39,54 +55,104 @@ def compute(text: str) -> list[Any]:
     return list(values.to_pylist())
 
 
-@pytest.mark.parametrize(("text", "expected"), [
-    ("year([day])", [2024, 2025, None]), ("month([day])", [2, 12, None]), ("day([day])", [29, 1, None]),
-    ("hour([at])", [3, None, 23]), ("minute([at])", [4, None, 59]), ("year([at])", [2025, None, 1999]),
-    ("date('03.04.2025', 'DD.MM.YYYY')", [datetime.date(2025, 4, 3)] * 3),
-    ("upper([kind])", ["WOOD", " CORK ", None]), ("lower([kind])", ["wood", " cork ", None]),
-    ("trim([kind])", ["Wood", "cork", None]),
-    ("left([kind], 2)", ["Wo", " c", None]), ("right([kind], 2)", ["od", "k ", None]), ("mid([kind], 2, 2)", ["oo", "co", None]),
-    ("right([kind], 0)", ["", "", None]), ("left([kind], [n])", ["Wood", "", None]), ("mid([kind], [n], 9)", ["", " cork ", None]),
-    ("replace([kind], 'o', '0')", ["W00d", " c0rk ", None]), ("length([kind])", [4, 6, None]),
-    ("concat([kind], '-', [n])", ["Wood-7", " cork --2", "-"]), ("[kind] & [day]", ["Wood29.02.2024", " cork 01.12.2025", None]),
-    ("[kg] & ' kg'", ["1,5 kg", "-2,5 kg", " kg"]), ("[ok] & ''", ["yes", "no", None]), ("[a]]b]", ["q", "r", None]),
-    ("coalesce([n], 0)", [7, -2, 0]), ("coalesce([kg], [n])", [Decimal("1.5"), Decimal("-2.5"), None]),
-    ("if([ok], 'y', 'n')", ["y", "n", "n"]), ("if([n] > 0, [n], 0.5)", [Decimal("7.0"), Decimal("0.5"), Decimal("0.5")]),
-    ("if([ok], [kind], '')", ["Wood", None, None]), ("isblank([kg])", [False, False, True]),
-    ("[n] + 1", [8, -1, None]), ("[n] - 1.25", [Decimal("5.75"), Decimal("-3.25"), None]),
-    ("-[kg]", [Decimal("-1.5"), Decimal("2.5"), None]),
-    ("[kg] * 2", [Decimal("3.0"), Decimal("-5.0"), None]), ("[kg] * [kg]", [Decimal("2.25"), Decimal("6.25"), None]),
-    ("[n] / 2", [3.5, -1.0, None]), ("[n] / ([n] - [n])", [None, None, None]), ("[x] * 2", [1.0, 8.0, None]),
-    ("2 + 3 * 4 - 1", [13] * 3),
-    ("(2 + 3) * 4", [20] * 3), ("round([kg])", [2, -3, None]), ("round([n] / 3, 2)", [Decimal("2.33"), Decimal("-0.67"), None]),
-    ("abs([n])", [7, 2, None]), ("floor([kg])", [1, -3, None]), ("ceiling([kg])", [2, -2, None]), ("mod([n], 3)", [1, 1, None]),
-    ("mod([n], 0)", [None, None, None]), ("number('12.5')", [12.5] * 3), ("number([kind])", [None, None, None]),
-    ("[n] = 7", [True, False, None]), ("[n] <> 7", [False, True, None]), ("[kg] >= 1.5", [True, False, None]),
-    ("[day] < '2025-01-01'", [True, False, None]), ("[kind] in ('Wood', 'Tin')", [True, False, None]),
-    ("[n] in (-2, 9)", [False, True, None]),
-    ("not [ok]", [False, True, None]), ("[ok] and [n] > 100", [False, False, None]), ("[ok] or true", [True, True, True]),
-    ("[n] > 0 or [n] < 0 and [ok]", [True, False, None]), ("[kind] = 'it''s'", [False, False, None]),
-])
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("year([day])", [2024, 2025, None]),
+        ("month([day])", [2, 12, None]),
+        ("day([day])", [29, 1, None]),
+        ("hour([at])", [3, None, 23]),
+        ("minute([at])", [4, None, 59]),
+        ("year([at])", [2025, None, 1999]),
+        ("date('03.04.2025', 'DD.MM.YYYY')", [datetime.date(2025, 4, 3)] * 3),
+        ("upper([kind])", ["WOOD", " CORK ", None]),
+        ("lower([kind])", ["wood", " cork ", None]),
+        ("trim([kind])", ["Wood", "cork", None]),
+        ("left([kind], 2)", ["Wo", " c", None]),
+        ("right([kind], 2)", ["od", "k ", None]),
+        ("mid([kind], 2, 2)", ["oo", "co", None]),
+        ("right([kind], 0)", ["", "", None]),
+        ("left([kind], [n])", ["Wood", "", None]),
+        ("mid([kind], [n], 9)", ["", " cork ", None]),
+        ("replace([kind], 'o', '0')", ["W00d", " c0rk ", None]),
+        ("length([kind])", [4, 6, None]),
+        ("concat([kind], '-', [n])", ["Wood-7", " cork --2", "-"]),
+        ("[kind] & [day]", ["Wood29.02.2024", " cork 01.12.2025", None]),
+        ("[kg] & ' kg'", ["1,5 kg", "-2,5 kg", " kg"]),
+        ("[ok] & ''", ["yes", "no", None]),
+        ("[a]]b]", ["q", "r", None]),
+        ("coalesce([n], 0)", [7, -2, 0]),
+        ("coalesce([kg], [n])", [Decimal("1.5"), Decimal("-2.5"), None]),
+        ("if([ok], 'y', 'n')", ["y", "n", "n"]),
+        ("if([n] > 0, [n], 0.5)", [Decimal("7.0"), Decimal("0.5"), Decimal("0.5")]),
+        ("if([ok], [kind], '')", ["Wood", None, None]),
+        ("isblank([kg])", [False, False, True]),
+        ("[n] + 1", [8, -1, None]),
+        ("[n] - 1.25", [Decimal("5.75"), Decimal("-3.25"), None]),
+        ("-[kg]", [Decimal("-1.5"), Decimal("2.5"), None]),
+        ("[kg] * 2", [Decimal("3.0"), Decimal("-5.0"), None]),
+        ("[kg] * [kg]", [Decimal("2.25"), Decimal("6.25"), None]),
+        ("[n] / 2", [3.5, -1.0, None]),
+        ("[n] / ([n] - [n])", [None, None, None]),
+        ("[x] * 2", [1.0, 8.0, None]),
+        ("2 + 3 * 4 - 1", [13] * 3),
+        ("(2 + 3) * 4", [20] * 3),
+        ("round([kg])", [2, -3, None]),
+        ("round([n] / 3, 2)", [Decimal("2.33"), Decimal("-0.67"), None]),
+        ("abs([n])", [7, 2, None]),
+        ("floor([kg])", [1, -3, None]),
+        ("ceiling([kg])", [2, -2, None]),
+        ("mod([n], 3)", [1, 1, None]),
+        ("mod([n], 0)", [None, None, None]),
+        ("number('12.5')", [12.5] * 3),
+        ("number([kind])", [None, None, None]),
+        ("[n] = 7", [True, False, None]),
+        ("[n] <> 7", [False, True, None]),
+        ("[kg] >= 1.5", [True, False, None]),
+        ("[day] < '2025-01-01'", [True, False, None]),
+        ("[kind] in ('Wood', 'Tin')", [True, False, None]),
+        ("[n] in (-2, 9)", [False, True, None]),
+        ("not [ok]", [False, True, None]),
+        ("[ok] and [n] > 100", [False, False, None]),
+        ("[ok] or true", [True, True, True]),
+        ("[n] > 0 or [n] < 0 and [ok]", [True, False, None]),
+        ("[kind] = 'it''s'", [False, False, None]),
+    ],
+)
 def test_each_gives_what_its_name_says(text: str, expected: list[Any]) -> None:
     assert compute(text) == expected
 
 
-@pytest.mark.parametrize(("text", "at", "what"), [
-    ("yaer([day])", 0, 'did you mean "year"'), ("foo(1)", 0, 'no function "foo"'), ("[kg] +", 6, "something is missing"),
-    ("year([kind])", 5, "this is text, where a date is needed"), ("[nope]", 0, 'no column "nope"'),
-    ("left([kind])", 0, "cannot take 1"),
-    ("'abc", 0, "no closing quote"), ("[abc", 0, "no closing bracket"), ("kg", 0, "a column is written [kg]"),
-    ("(1", 2, '")" is missing'),
-    ("[n] = 'x'", 6, "this is text, beside an integer"), ("1 ? 2", 2, "cannot stand here"), ("1 2", 2, "left over"),
-    ("[kg] and true", 0, "yes or no is needed"), ("round([kg], [n])", 12, "must be written out"),
-    ("[day] = 'soon'", 8, "like '2025-03-01'"),
-    ("date([kind], 'soon')", 13, "no form of a date"), ("[n] in ()", 4, "nothing is listed"),
-    ("if([n], 1, 2)", 3, "yes or no is needed"),
-    ("12345678901234567890", 0, "too many digits"), ("replace([kind], [kind], 'x')", 16, "a text in quotes"),
-    ("", 0, "something is missing"),
-    ("mod([kg], 2)", 4, "a whole number is needed"), ("upper([n])", 6, "this is an integer"),
-    ("(" * 80 + "1", 60, "nested too deeply"),
-])
+@pytest.mark.parametrize(
+    ("text", "at", "what"),
+    [
+        ("yaer([day])", 0, 'did you mean "year"'),
+        ("foo(1)", 0, 'no function "foo"'),
+        ("[kg] +", 6, "something is missing"),
+        ("year([kind])", 5, "this is text, where a date is needed"),
+        ("[nope]", 0, 'no column "nope"'),
+        ("left([kind])", 0, "cannot take 1"),
+        ("'abc", 0, "no closing quote"),
+        ("[abc", 0, "no closing bracket"),
+        ("kg", 0, "a column is written [kg]"),
+        ("(1", 2, '")" is missing'),
+        ("[n] = 'x'", 6, "this is text, beside an integer"),
+        ("1 ? 2", 2, "cannot stand here"),
+        ("1 2", 2, "left over"),
+        ("[kg] and true", 0, "yes or no is needed"),
+        ("round([kg], [n])", 12, "must be written out"),
+        ("[day] = 'soon'", 8, "like '2025-03-01'"),
+        ("date([kind], 'soon')", 13, "is not a form of a date"),
+        ("[n] in ()", 4, "nothing is listed"),
+        ("if([n], 1, 2)", 3, "yes or no is needed"),
+        ("12345678901234567890", 0, "too many digits"),
+        ("replace([kind], [kind], 'x')", 16, "a text in quotes"),
+        ("", 0, "something is missing"),
+        ("mod([kg], 2)", 4, "a whole number is needed"),
+        ("upper([n])", 6, "this is an integer"),
+        ("(" * 80 + "1", 60, "nested too deeply"),
+    ],
+)
 def test_a_mistake_points_at_its_character(text: str, at: int, what: str) -> None:
     with pytest.raises(ExpressionError) as caught:
         parse_expression(text, typed)
@@ -105,12 +171,17 @@ NUMBERS = st.decimals(-999, 999, places=2)
 @given(st.lists(st.tuples(NUMBERS, NUMBERS), min_size=1, max_size=20))
 def test_sums_and_products_are_exact(pairs: list[tuple[Decimal, Decimal]]) -> None:
     type_ = ColumnType("decimal", 5, 2, "0.00")
-    columns = {"a": pa.array([a for a, _ in pairs], pa.decimal128(5, 2)), "b": pa.array([b for _, b in pairs], pa.decimal128(5, 2))}
+    columns = {
+        "a": pa.array([a for a, _ in pairs], pa.decimal128(5, 2)),
+        "b": pa.array([b for _, b in pairs], pa.decimal128(5, 2)),
+    }
     for sign, python in (("+", Decimal.__add__), ("-", Decimal.__sub__), ("*", Decimal.__mul__)):
         node = parse_expression(f"[a] {sign} [b]", lambda h, at: type_)
         assert evaluate(node, columns, len(pairs)).to_pylist() == [python(a, b) for a, b in pairs]
     node = parse_expression("round([a], 1)", lambda h, at: type_)
-    assert evaluate(node, columns, len(pairs)).to_pylist() == [a.quantize(Decimal("0.1"), ROUND_HALF_UP) for a, _ in pairs]
+    assert evaluate(node, columns, len(pairs)).to_pylist() == [
+        a.quantize(Decimal("0.1"), ROUND_HALF_UP) for a, _ in pairs
+    ]
 
 
 @given(st.lists(st.one_of(st.none(), st.floats(-1e6, 1e6)), min_size=1, max_size=20))
@@ -120,7 +191,7 @@ def test_a_result_is_rounded_to_its_column_or_does_not_fit(numbers: list[float |
         if number is None or got is None:
             assert number is None or abs(number) > 99_999
         else:
-            assert abs(float(got) - number) <= .0501 and abs(got) < 100_000
+            assert abs(float(got) - number) <= 0.0501 and abs(got) < 100_000
 
 
 @given(st.lists(st.tuples(st.integers(-1, 3), st.integers(-1, 4)), min_size=1, max_size=40))

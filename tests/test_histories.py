@@ -1,9 +1,10 @@
-"""Whatever was cut, added, taken back and loaded anew: the database is what loading the standing loads in order gives."""
+"""Whatever was cut, added, taken back and loaded anew: the database is what loading the standing
+loads in order gives."""
 
 from __future__ import annotations
 
 from histories import machine
 
-TestOnSQLite = machine("SQLite", 90)
-TestOnPostgreSQL = machine("PostgreSQL", 35)
-TestOnMariaDB = machine("MariaDB", 25)
+TestOnSQLite = machine("SQLite", 60)
+TestOnPostgreSQL = machine("PostgreSQL", 20)
+TestOnMariaDB = machine("MariaDB", 15)

@@ -1,4 +1,5 @@
-"""measure through the real program: whatever people hold out is read right, and what is odd in it is told."""
+"""measure through the real program: whatever people hold out is read right, and what is odd in it
+is told."""
 
 from __future__ import annotations
 
@@ -19,7 +20,7 @@ import openpyxl
 import pyarrow as pa
 import pytest
 
-import kerfmark.read.packed as packed
+import kerfmark.read.archives as packed
 from conftest import DEMO, Runner, flat_visits
 from kerfmark import Reading, SourceError, measure
 from kerfmark.read.open import open_path
@@ -45,7 +46,10 @@ def test_a_column_is_told_from_all_its_rows(kerfmark: Runner) -> None:
 
 def test_one_bad_date_is_a_finding_with_its_row(kerfmark: Runner) -> None:
     out = kerfmark("measure", DEMO / "inspections-2026-05.csv").out
-    assert 'broken   column "Date": "31.04.2026" is no date DD.MM.YYYY like the rest of the column (row 24)' in out
+    assert (
+        'broken   column "Date": "31.04.2026" is not a date DD.MM.YYYY like the rest of the column '
+        "(row 24)" in out
+    )
     assert "date DD.MM.YYYY (nearly)" in out
 
 
@@ -61,7 +65,10 @@ def test_findings_come_worst_first_with_rows_and_remedy(kerfmark: Runner, write:
     assert [f["severity"] for f in source["findings"]] == ["broken", "doubtful", *["odd"] * 5]
     told = {f["what"]: f for f in source["findings"]}
     assert told["has 2 fields instead of 5"]["rows"] == [13]
-    assert told['"far  paddock" differs from "Far Paddock" only in case or spaces']["rows"] == [9, 11]
+    assert told['"far  paddock" differs from "Far Paddock" only in case or spaces']["rows"] == [
+        9,
+        11,
+    ]
     assert told['"Far Paddock " has spaces at its ends']["rows"] == [11]
     assert told["is the same as an earlier row in every column"]["rows"] == [15]
     assert told['is "same" in every row']["origin"]["column"] == "kind"
@@ -71,16 +78,24 @@ def test_findings_come_worst_first_with_rows_and_remedy(kerfmark: Runner, write:
 
 def test_dates_that_could_be_swapped_are_doubtful(kerfmark: Runner, write: Write) -> None:
     write("d.csv", "day,n\n" + "".join(f"{i % 12 + 1}/{i % 9 + 1}/2025,{i}\n" for i in range(40)))
-    assert "doubtful column \"day\": dates whose day and month could be swapped" in kerfmark("measure", "d.csv").out
+    assert (
+        'doubtful column "day": dates whose day and month could be swapped'
+        in kerfmark("measure", "d.csv").out
+    )
 
 
 PACKERS: dict[str, Callable[[bytes], bytes]] = {
-    ".gz": gzip.compress, ".bz2": bz2.compress, ".xz": lzma.compress,
-    ".zst": lambda data: pa.Codec("zstd").compress(data, asbytes=True)}
+    ".gz": gzip.compress,
+    ".bz2": bz2.compress,
+    ".xz": lzma.compress,
+    ".zst": lambda data: pa.Codec("zstd").compress(data, asbytes=True),
+}
 
 
 @pytest.mark.parametrize("ending", PACKERS)
-def test_packed_files_are_read_as_what_they_pack(kerfmark: Runner, write: Write, ending: str) -> None:
+def test_packed_files_are_read_as_what_they_pack(
+    kerfmark: Runner, write: Write, ending: str
+) -> None:
     write(f"visits.csv{ending}", PACKERS[ending](flat_visits().encode()))
     result = kerfmark("cut", f"visits.csv{ending}", "--into", "bees.db", "--json").json
     assert [t["name"] for t in result["tables"]] == ["visit", "hive", "apiary", "keeper"]
@@ -98,17 +113,26 @@ def test_each_member_of_an_archive_is_a_source(kerfmark: Runner, tmp_path: Path)
 
 
 def test_standard_input_is_a_source(tmp_path: Path) -> None:
-    done = subprocess.run([sys.executable, "-m", "kerfmark", "measure", "-"], input=flat_visits().encode(), cwd=tmp_path,
-                          capture_output=True, check=True, env=os.environ | {"TMPDIR": str(tmp_path)})
+    done = subprocess.run(
+        [sys.executable, "-m", "kerfmark", "measure", "-"],
+        input=flat_visits().encode(),
+        cwd=tmp_path,
+        capture_output=True,
+        check=True,
+        env=os.environ | {"TMPDIR": str(tmp_path)},
+    )
     assert b"standard input  240 rows, 9 columns" in done.stdout
-    assert not list(tmp_path.iterdir())                 # what was kept of it is gone
+    assert not list(tmp_path.iterdir())  # what was kept of it is gone
 
 
 def test_a_folder_is_all_that_can_be_read_in_it(kerfmark: Runner, tmp_path: Path) -> None:
     (tmp_path / "in").mkdir()
     for name, text in (("a.csv", "x,y\n1,2\n"), ("b.tsv", "x\ty\n3\t4\n"), ("notes.md", "# no")):
         (tmp_path / "in" / name).write_text(text)
-    assert [s["file"] for s in kerfmark("measure", "in", "--json").json["sources"]] == ["a.csv", "b.tsv"]
+    assert [s["file"] for s in kerfmark("measure", "in", "--json").json["sources"]] == [
+        "a.csv",
+        "b.tsv",
+    ]
 
 
 def test_title_lines_above_the_header_are_left_out(kerfmark: Runner, write: Write) -> None:
@@ -121,7 +145,9 @@ def test_title_lines_above_the_header_are_left_out(kerfmark: Runner, write: Writ
     assert kerfmark("prove", "u.db", "--json").json["holds"]
     [source] = kerfmark("measure", "t.csv", "--header-row", "4", "--json").json["sources"]
     assert list(columns(source)) == ["H01", "wood", "1.5"]
-    [source] = measure([write("n.csv", "hive,kind\nH01,wood\n")], reading=Reading(header_row=0)).sources
+    [source] = measure(
+        [write("n.csv", "hive,kind\nH01,wood\n")], reading=Reading(header_row=0)
+    ).sources
     assert [c.header for c in source.columns] == ["column 1", "column 2"] and source.rows == 2
 
 
@@ -132,11 +158,16 @@ def book(tmp_path: Path) -> Path:
     sheet = wb.active
     sheet.title = "Hives"
     sheet["C1"] = "The hives of the association"
-    for r, row in enumerate([["Hive", "Made on", "Weight", "Calm", "Seen at"],
-                             ["0017", dt.date(2020, 3, 1), 12.5, True, dt.datetime(2025, 4, 1, 9, 30)],
-                             ["0018", dt.date(2021, 4, 2), 13, False, dt.datetime(2025, 4, 1, 10, 0)],
-                             [None] * 5,
-                             ["0019", None, 0.1, True, None]], 3):
+    for r, row in enumerate(
+        [
+            ["Hive", "Made on", "Weight", "Calm", "Seen at"],
+            ["0017", dt.date(2020, 3, 1), 12.5, True, dt.datetime(2025, 4, 1, 9, 30)],
+            ["0018", dt.date(2021, 4, 2), 13, False, dt.datetime(2025, 4, 1, 10, 0)],
+            [None] * 5,
+            ["0019", None, 0.1, True, None],
+        ],
+        3,
+    ):
         for c, value in enumerate(row, 3):
             sheet.cell(r, c, value)
     hidden = wb.create_sheet("Secret")
@@ -154,25 +185,42 @@ def test_a_table_may_stand_anywhere_in_its_sheet(kerfmark: Runner, book: Path) -
     assert (source["sheet"], source["rows"], source["skipped"]) == ("Hives", 3, 1)
     told = columns(source)
     assert {h: c["type"] for h, c in told.items()} == {
-        "Hive": "text", "Made on": "date YYYY-MM-DD", "Weight": "decimal(3,1) 0.#", "Calm": "boolean TRUE/FALSE",
-        "Seen at": "timestamp YYYY-MM-DD hh:mm:ss"}
+        "Hive": "text",
+        "Made on": "date YYYY-MM-DD",
+        "Weight": "decimal(3,1) 0.#",
+        "Calm": "boolean TRUE/FALSE",
+        "Seen at": "timestamp YYYY-MM-DD hh:mm:ss",
+    }
     [sheet] = open_path(book)
-    list(sheet.map_batches(lambda b: b))
-    assert str(sheet.origin(2, "Weight")) == 'book.xlsx, sheet "Hives", row 7, column "Weight"'
+    list(batches := sheet.map_batches(lambda b: b))
+    assert (
+        str(batches.found.origin(2, "Weight")) == 'book.xlsx, sheet "Hives", row 7, column "Weight"'
+    )
 
 
 def test_a_column_without_a_header_is_kept_wherever_it_starts(tmp_path: Path) -> None:
     wb = openpyxl.Workbook()
     for i in range(200):
-        wb.active.append(["Hive", "kg"] if i == 0 else [f"H{i}", i, None, "late" if i == 150 else None])
+        wb.active.append(
+            ["Hive", "kg"] if i == 0 else [f"H{i}", i, None, "late" if i == 150 else None]
+        )
     wb.save(tmp_path / "late.xlsx")
     [source] = measure([tmp_path / "late.xlsx"]).sources
-    assert [(c.header, c.distinct) for c in source.columns] == [("Hive", 199), ("kg", 199), ("column 3", 1)]
+    assert [(c.header, c.distinct) for c in source.columns] == [
+        ("Hive", 199),
+        ("kg", 199),
+        ("column 3", 1),
+    ]
 
 
 def test_the_sheets_of_a_workbook_are_cut_and_proven(kerfmark: Runner) -> None:
     result = kerfmark("cut", DEMO / "register.xlsx", "--into", "r.db", "--json").json
-    assert {t["name"]: t["rows"] for t in result["tables"]} == {"district": 7, "apiary": 22, "keeper": 34, "hive": 96}
+    assert {t["name"]: t["rows"] for t in result["tables"]} == {
+        "district": 7,
+        "apiary": 22,
+        "keeper": 34,
+        "hive": 96,
+    }
     assert len(kerfmark("prove", "r.db", "--json").json["proofs"]) == 4
     kerfmark("cut", "r.layout.toml", "--into", "again.db")
     assert kerfmark("prove", "again.db", "--json").json["holds"]

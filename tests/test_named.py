@@ -1,10 +1,12 @@
-"""Records that other sources only name, keys of the records' own: a history of them against plain Python."""
+"""Records that other sources only name, keys of the records' own: a history of them against plain
+Python."""
 
 from __future__ import annotations
 
 import csv
 import random
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -66,7 +68,7 @@ def loaded(state: State, source: str, rows: Sequence[Sequence[str]], policy: str
     for tag, kind in said.items():
         if tag not in hives:
             hives[tag] = [kind, ""]
-        elif kind:                                          # a blank beside a name says nothing
+        elif kind:  # a blank beside a name says nothing
             hives[tag][0] = meets(hives[tag][0], kind, policy)
     for no, kg, tag, _ in rows:
         if no in visits and policy == "refuse":
@@ -77,7 +79,9 @@ def loaded(state: State, source: str, rows: Sequence[Sequence[str]], policy: str
 
 
 @pytest.mark.parametrize("natural", [False, True])
-def test_histories_with_records_that_are_only_named(db: Target, tmp_path: Path, natural: bool) -> None:
+def test_histories_with_records_that_are_only_named(
+    db: Target, tmp_path: Path, natural: bool
+) -> None:
     for seed in range(12 if db.is_file else 5):
         _history(db, tmp_path, random.Random(f"{db.engine}{natural}{seed}"), natural)
 
@@ -88,18 +92,27 @@ def _history(db: Target, folder: Path, chance: random.Random, natural: bool) -> 
     def write(name: str, tags: Sequence[str]) -> None:
         numbers = chance.sample("123456", 3)
         kinds = {t: chance.choice(["wood", "wood", "straw", ""]) for t in tags}
-        rows = [[t, kinds[t], chance.choice(["A", "B", ""])] for t in tags] if name[0] == "h" else [
-            [n, chance.choice(["1", "2", ""]), t, kinds[t]] for n, t in zip(numbers, chance.choices(tags, k=3), strict=True)]
+        rows = (
+            [[t, kinds[t], chance.choice(["A", "B", ""])] for t in tags]
+            if name[0] == "h"
+            else [
+                [n, chance.choice(["1", "2", ""]), t, kinds[t]]
+                for n, t in zip(numbers, chance.choices(tags, k=3), strict=True)
+            ]
+        )
         files[name] = rows
         with (folder / name).open("w", newline="") as file:
-            csv.writer(file, lineterminator="\n").writerows([["tag", "kind", "site"] if name[0] == "h" else
-                                                             ["no", "kg", "hive", "kind"], *rows])
+            csv.writer(file, lineterminator="\n").writerows(
+                [["tag", "kind", "site"] if name[0] == "h" else ["no", "kg", "hive", "kind"], *rows]
+            )
 
     (folder / "l.toml").write_text(LAYOUT.replace("KEY", 'key = ["tag"]' if natural else ""))
     write("h0.csv", ["H1", "H2"])
     write("v0.csv", ["H1"])
     files["v0.csv"] = [[n, kg, t, files["h0.csv"][0][1]] for n, kg, t, _ in files["v0.csv"]]
-    (folder / "v0.csv").write_text("no,kg,hive,kind\n" + "".join(",".join(r) + "\n" for r in files["v0.csv"]))
+    (folder / "v0.csv").write_text(
+        "no,kg,hive,kind\n" + "".join(",".join(r) + "\n" for r in files["v0.csv"])
+    )
     url: Any = folder / db.url if db.is_file else db.url
     kerfmark.cut([folder / "l.toml"], url, replace=True, discard=True)
     live: dict[int, tuple[list[str], str]] = {1: (["h0.csv", "v0.csv"], "refuse")}
@@ -112,15 +125,21 @@ def _history(db: Target, folder: Path, chance: random.Random, natural: bool) -> 
         return state
 
     for step in range(6):
-        if chance.random() < .65 or len(live) == 1:
+        if chance.random() < 0.65 or len(live) == 1:
             name = f"{chance.choice('hv')}{step + 1}.csv"
             write(name, chance.sample(["H1", "H2", "H3", "H4"], 2))
             policy = chance.choice(["refuse", "keep", "fill", "overwrite", "fill"])
             number = max(n.number for n in kerfmark.loads(url).loads) + 1
-            wanted, work = live | {number: ([name], policy)}, lambda: kerfmark.add([folder / name], url, known=policy)  # noqa: B023
+            wanted, work = (
+                live | {number: ([name], policy)},
+                partial(kerfmark.add, [folder / name], url, known=policy),
+            )
         else:
             gone = chance.choice([n for n in live if n > 1] or [1])
-            wanted, work = {n: f for n, f in live.items() if n != gone}, lambda: kerfmark.undo(url, gone)  # noqa: B023
+            wanted, work = (
+                {n: f for n, f in live.items() if n != gone},
+                partial(kerfmark.undo, url, gone),
+            )
         try:
             possible = bool(model(wanted))
         except Refused:
@@ -133,8 +152,12 @@ def _history(db: Target, folder: Path, chance: random.Random, natural: bool) -> 
             assert possible, (live, wanted, files)
             live = wanted
         hives, visits = model(live)
-        assert {t: [k or "", s or ""] for t, k, s in db.ask("SELECT tag, kind, site FROM hive")} == hives
+        assert {
+            t: [k or "", s or ""] for t, k, s in db.ask("SELECT tag, kind, site FROM hive")
+        } == hives
         tag = "v.hive_tag" if natural else "(SELECT tag FROM hive h WHERE h.hive_id = v.hive_tag)"
-        assert {n: [kg or "", t] for n, kg, t in db.ask(f"SELECT no, kg, {tag} FROM visit v")} == visits
+        assert {
+            n: [kg or "", t] for n, kg, t in db.ask(f"SELECT no, kg, {tag} FROM visit v")
+        } == visits
         proof = kerfmark.prove(url)
         assert proof.holds and all(a.balances for a in proof.account), proof.proofs

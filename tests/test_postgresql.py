@@ -12,20 +12,35 @@ from hypothesis import strategies as st
 
 from engines import target
 from kerfmark.store.postgresql.binary import can_be_binary
-from kerfmark.store.postgresql.speech import PostgresReader, stored
+from kerfmark.store.postgresql.dialect import to_engine
+from kerfmark.store.postgresql.reader import PostgresReader
 
 KINDS: dict[str, tuple[pa.DataType, st.SearchStrategy[Any]]] = {
-    "integer": (pa.int64(), st.integers(-2**31, 2**31 - 1)), "bigint": (pa.int64(), st.integers(-2**63, 2**63 - 1)),
-    "text": (pa.string(), st.text(st.characters(blacklist_categories=["Cs"], blacklist_characters="\x00"), max_size=12)),
-    "character varying(20)": (pa.string(), st.sampled_from(["", "\\N", "a\tb\\", "'", "\r\n", "Köstlin 蜂"])),
+    "integer": (pa.int64(), st.integers(-(2**31), 2**31 - 1)),
+    "bigint": (pa.int64(), st.integers(-(2**63), 2**63 - 1)),
+    "text": (
+        pa.string(),
+        st.text(
+            st.characters(blacklist_categories=["Cs"], blacklist_characters="\x00"), max_size=12
+        ),
+    ),
+    "character varying(20)": (
+        pa.string(),
+        st.sampled_from(["", "\\N", "a\tb\\", "'", "\r\n", "Köstlin 蜂"]),
+    ),
     "numeric(7,3)": (pa.decimal128(7, 3), st.decimals("-9999.999", "9999.999", places=3)),
     "numeric(4,0)": (pa.decimal128(4, 0), st.decimals("-9999", "9999", places=0)),
     "numeric(18,8)": (pa.decimal128(18, 8), st.decimals("-9999999999", "9999999999", places=8)),
     "numeric(30,10)": (pa.decimal128(30, 10), st.decimals("-1e19", "1e19", places=10)),
-    "double precision": (pa.float64(), st.floats(allow_nan=False)), "boolean": (pa.bool_(), st.booleans()),
+    "double precision": (pa.float64(), st.floats(allow_nan=False)),
+    "boolean": (pa.bool_(), st.booleans()),
     "date": (pa.date32(), st.dates()),
-    "timestamp without time zone": (pa.timestamp("s"), st.datetimes().map(lambda d: d.replace(microsecond=0))),
-    "time without time zone": (pa.time32("s"), st.times().map(lambda t: t.replace(microsecond=0)))}
+    "timestamp without time zone": (
+        pa.timestamp("s"),
+        st.datetimes().map(lambda d: d.replace(microsecond=0)),
+    ),
+    "time without time zone": (pa.time32("s"), st.times().map(lambda t: t.replace(microsecond=0))),
+}
 
 
 @pytest.fixture(scope="module")
@@ -44,19 +59,28 @@ def tables(draw: st.DrawFn) -> tuple[list[str], pa.RecordBatch]:
     """Columns as declared, and rows."""
     declared = draw(st.lists(st.sampled_from(list(KINDS)), min_size=1, max_size=5))
     rows = draw(st.integers(0, 6))
-    columns = [pa.array(draw(st.lists(st.none() | KINDS[d][1], min_size=rows, max_size=rows)), KINDS[d][0]) for d in declared]
-    return declared, pa.RecordBatch.from_arrays(columns, names=[f"c{i}" for i in range(len(declared))])
+    columns = [
+        pa.array(draw(st.lists(st.none() | KINDS[d][1], min_size=rows, max_size=rows)), KINDS[d][0])
+        for d in declared
+    ]
+    return declared, pa.RecordBatch.from_arrays(
+        columns, names=[f"c{i}" for i in range(len(declared))]
+    )
 
 
 @settings(max_examples=120, deadline=None, suppress_health_check=list(HealthCheck))
 @given(table=tables())
-def test_rows_come_back_as_they_went_in(reader: PostgresReader, table: tuple[list[str], pa.RecordBatch]) -> None:
+def test_rows_come_back_as_they_went_in(
+    reader: PostgresReader, table: tuple[list[str], pa.RecordBatch]
+) -> None:
     declared, batch = table
     reader.execute("DROP TABLE IF EXISTS t")
     reader.execute(f"CREATE TABLE t ({', '.join(f'c{i} {d}' for i, d in enumerate(declared))})")
     reader.copy_new("t", batch.schema, [batch, batch.slice(1)])
-    wanted = [list(r) for r in zip(*(c.to_pylist() for c in map(stored, batch.columns)), strict=True)]
-    types = [stored(c).type for c in batch.columns]
+    wanted = [
+        list(r) for r in zip(*(c.to_pylist() for c in map(to_engine, batch.columns)), strict=True)
+    ]
+    types = [to_engine(c).type for c in batch.columns]
     got = [list(r) for r in reader.rows("t", batch.schema.names, types)]
     assert got == wanted + wanted[1:]
     reader.connection.rollback()

@@ -1,4 +1,5 @@
-"""A cut written as an SQL script gives, run by the engine's own client, the same tables as the cut itself."""
+"""A cut written as an SQL script gives, run by the engine's own client, the same tables as the cut
+itself."""
 
 from __future__ import annotations
 
@@ -13,11 +14,13 @@ from conftest import DEMO, Runner
 from engines import Target, target
 
 Write = Callable[..., Path]
-ODD = ('no,day,at,kg,calm,share,note,apiary,given\n'
-       '1,2025-01-02,2025-01-02 07:08:09,1.50,yes,0.1,"it\'s \\ a ""note""",Weir,thymol; sugar\n'
-       '2,2025-12-31,2025-12-31 23:59:59,-0.25,no,1e20,"two\nlines\\",Mill,\n'
-       '3,2024-02-29,2024-02-29 00:00:00,,yes,,"%s :name ; -- /* ?",Weir,sugar\n'
-       '4,2024-03-01,2024-03-01 12:00:00,99.00,no,-2.5,Köstlin 蜂 \U0001f41d,"O\'Hara\\",salt\n')
+ODD = (
+    "no,day,at,kg,calm,share,note,apiary,given\n"
+    '1,2025-01-02,2025-01-02 07:08:09,1.50,yes,0.1,"it\'s \\ a ""note""",Weir,thymol; sugar\n'
+    '2,2025-12-31,2025-12-31 23:59:59,-0.25,no,1e20,"two\nlines\\",Mill,\n'
+    '3,2024-02-29,2024-02-29 00:00:00,,yes,,"%s :name ; -- /* ?",Weir,sugar\n'
+    '4,2024-03-01,2024-03-01 12:00:00,99.00,no,-2.5,Köstlin 蜂 \U0001f41d,"O\'Hara\\",salt\n'
+)
 LAYOUT = """\
 kerfmark = 1
 [sources.visits]
@@ -62,18 +65,30 @@ def run(db: Target, script: Path, folder: Path) -> None:
         pytest.skip(f"the client {client} is not installed")
     if db.engine == "PostgreSQL":
         db.do(f"CREATE SCHEMA {name}")
-    command = {"SQLite": ["sqlite3", "-bail", str(folder / db.url)],
-               "PostgreSQL": ["psql", "-q", "-v", "ON_ERROR_STOP=1", f"postgresql://postgres@127.0.0.1/test?options=-csearch_path%3D{name}"],
-               "MariaDB": ["mariadb", "-h127.0.0.1", "-uroot", name]}[db.engine]
+    command = {
+        "SQLite": ["sqlite3", "-bail", str(folder / db.url)],
+        "PostgreSQL": [
+            "psql",
+            "-q",
+            "-v",
+            "ON_ERROR_STOP=1",
+            f"postgresql://postgres@127.0.0.1/test?options=-csearch_path%3D{name}",
+        ],
+        "MariaDB": ["mariadb", "-h127.0.0.1", "-uroot", name],
+    }[db.engine]
     with script.open("rb") as file:
         done = subprocess.run(command, stdin=file, capture_output=True, text=True, check=False)
     assert done.returncode == 0 and not done.stderr, done.stderr
 
 
-def test_a_script_gives_the_same_tables_as_the_cut(write: Write, kerfmark: Runner, db: Target, tmp_path: Path) -> None:
+def test_a_script_gives_the_same_tables_as_the_cut(
+    write: Write, kerfmark: Runner, db: Target, tmp_path: Path
+) -> None:
     write("odd.csv", ODD)
     write("l.toml", LAYOUT)
-    said = kerfmark("cut", "l.toml", "--as-script", "s.sql", "--for", CALLED[db.engine], "--json").json
+    said = kerfmark(
+        "cut", "l.toml", "--as-script", "s.sql", "--for", CALLED[db.engine], "--json"
+    ).json
     assert said["script"] and said["bytes"] == (tmp_path / "s.sql").stat().st_size
     run(db, tmp_path / "s.sql", tmp_path)
     assert kerfmark("prove", db, "--json").json["holds"]
@@ -83,8 +98,10 @@ def test_a_script_gives_the_same_tables_as_the_cut(write: Write, kerfmark: Runne
         assert db.tables() == direct.tables() and db.dump() == direct.dump()
         for column in ("no", "day", "at", "kg", "calm", "share", "note"):
             assert db.type_of("visit", column) == direct.type_of("visit", column)
-    (tmp_path / "more.csv").write_text(ODD.splitlines()[0] + "\n5,2025-05-05,2025-05-05 05:05:05,1.00,no,2,x,Ford,salt\n")
-    kerfmark("add", "more.csv", "--into", db)           # the ledger came with it, and keys go on counting
+    (tmp_path / "more.csv").write_text(
+        ODD.splitlines()[0] + "\n5,2025-05-05,2025-05-05 05:05:05,1.00,no,2,x,Ford,salt\n"
+    )
+    kerfmark("add", "more.csv", "--into", db)  # the ledger came with it, and keys go on counting
     assert db.ask("SELECT visit_id, apiary_id FROM visit WHERE no = 5") == [(5, "Ford")]
     assert kerfmark("prove", db, "--json").json["holds"]
 
@@ -94,27 +111,60 @@ def test_scripts_for_engines_that_are_not_run_here(kerfmark: Runner, tmp_path: P
     kerfmark("mark", "inspections-2025.csv", "-o", "l.toml")
     kerfmark("cut", "l.toml", "--as-script", "m.sql", "--for", "sqlserver")
     text = (tmp_path / "m.sql").read_text("utf-8")
-    assert "inspection_id INTEGER NOT NULL IDENTITY" in text and "SET IDENTITY_INSERT [hive] ON;\nGO" in text
-    assert "N'Old Nursery'" in text and "calm BIT NOT NULL" in text and "ALTER TABLE hive ADD FOREIGN KEY(apiary_id)" in text
-    assert "STRING_AGG(CAST([treatment].[name] AS nvarchar(max)), ', ') WITHIN GROUP (ORDER BY" in text
+    assert (
+        "inspection_id INTEGER NOT NULL IDENTITY" in text
+        and "SET IDENTITY_INSERT [hive] ON;\nGO" in text
+    )
+    assert (
+        "N'Old Nursery'" in text
+        and "calm BIT NOT NULL" in text
+        and "ALTER TABLE hive ADD FOREIGN KEY(apiary_id)" in text
+    )
+    assert (
+        "STRING_AGG(CAST([treatment].[name] AS nvarchar(max)), ', ') WITHIN GROUP (ORDER BY" in text
+    )
     assert "kerfmark_loads" not in text
     kerfmark("cut", "l.toml", "--as-script", "o.sql", "--for", "oracle")
     text = (tmp_path / "o.sql").read_text("utf-8")
-    assert "GENERATED BY DEFAULT AS IDENTITY (START WITH LIMIT VALUE)" in text and "DATE '2025-02-10'" in text
-    assert "INSERT INTO hive (hive_id, apiary_id, hive, hive_type)\nSELECT 1, 1, '0485', 'Top bar' FROM dual UNION ALL" in text
-    assert 'inspection.inspection_date AS "Date"' in text and "calm NUMERIC(1, 0)" in text and " AS apiary ON" not in text
+    assert (
+        "GENERATED BY DEFAULT AS IDENTITY (START WITH LIMIT VALUE)" in text
+        and "DATE '2025-02-10'" in text
+    )
+    assert (
+        "INSERT INTO hive (hive_id, apiary_id, hive, hive_type)\nSELECT 1, 1, '0485', 'Top bar' "
+        "FROM dual UNION ALL" in text
+    )
+    assert (
+        'inspection.inspection_date AS "Date"' in text
+        and "calm NUMERIC(1, 0)" in text
+        and " AS apiary ON" not in text
+    )
 
 
 def test_known_is_for_tables_that_are_there(visits: Path, kerfmark: Runner) -> None:
-    assert "knows no records yet" in kerfmark("cut", "visits.csv", "--into", "v.db", "--known", "keep", code=2).err
+    assert (
+        "knows no records yet"
+        in kerfmark("cut", "visits.csv", "--into", "v.db", "--known", "keep", code=2).err
+    )
 
 
-def test_a_script_is_asked_for_rightly_and_overwrites_nothing(visits: Path, kerfmark: Runner, tmp_path: Path) -> None:
+def test_a_script_is_asked_for_rightly_and_overwrites_nothing(
+    visits: Path, kerfmark: Runner, tmp_path: Path
+) -> None:
     assert "say where the tables go" in kerfmark("cut", "visits.csv", code=2).err
-    assert "say where the tables go" in kerfmark("cut", "visits.csv", "--as-script", "s.sql", code=2).err
-    assert 'no scripts for "dbase"' in kerfmark("cut", "visits.csv", "--as-script", "s.sql", "--for", "dbase", code=2).err
+    assert (
+        "say where the tables go"
+        in kerfmark("cut", "visits.csv", "--as-script", "s.sql", code=2).err
+    )
+    assert (
+        'no scripts for "dbase"'
+        in kerfmark("cut", "visits.csv", "--as-script", "s.sql", "--for", "dbase", code=2).err
+    )
     (tmp_path / "s.sql").write_text("mine")
-    assert "exists already" in kerfmark("cut", "visits.csv", "--as-script", "s.sql", "--for", "sqlite", code=2).err
+    assert (
+        "exists already"
+        in kerfmark("cut", "visits.csv", "--as-script", "s.sql", "--for", "sqlite", code=2).err
+    )
     assert (tmp_path / "s.sql").read_text() == "mine" and not (tmp_path / "s.layout.toml").exists()
     kerfmark("cut", "visits.csv", "--as-script", "s.sql", "--for", "sqlite", "--replace")
     assert (tmp_path / "s.layout.toml").exists() and not list(tmp_path.glob(".*part"))

@@ -1,4 +1,5 @@
-"""What goes wrong with servers is told in our words, nothing is half done, and running the command again works."""
+"""What goes wrong with servers is told in our words, nothing is half done, and running the command
+again works."""
 
 from __future__ import annotations
 
@@ -29,10 +30,16 @@ def boss() -> Iterator[str]:
     with postgresql() as port:
         url = f"postgresql://boss@127.0.0.1:{port}/postgres"
         with psycopg.connect(url, autocommit=True) as connection:
-            for statement in ("CREATE ROLE secret LOGIN PASSWORD 'pass word/1'", "CREATE ROLE outsider LOGIN",
-                              "CREATE ROLE tls LOGIN", "CREATE ROLE guest LOGIN", "CREATE ROLE crowd LOGIN CONNECTION LIMIT 0",
-                              "CREATE DATABASE club",
-                              "GRANT ALL ON DATABASE club TO secret", "REVOKE ALL ON SCHEMA public FROM PUBLIC"):
+            for statement in (
+                "CREATE ROLE secret LOGIN PASSWORD 'pass word/1'",
+                "CREATE ROLE outsider LOGIN",
+                "CREATE ROLE tls LOGIN",
+                "CREATE ROLE guest LOGIN",
+                "CREATE ROLE crowd LOGIN CONNECTION LIMIT 0",
+                "CREATE DATABASE club",
+                "GRANT ALL ON DATABASE club TO secret",
+                "REVOKE ALL ON SCHEMA public FROM PUBLIC",
+            ):
                 connection.execute(statement)
         yield url
 
@@ -49,15 +56,20 @@ def test_how_postgresql_cannot_be_reached(boss: str, visits: Path, kerfmark: Run
     assert "does not answer" in cut(kerfmark, "postgresql://boss@no-such-host.invalid/postgres")
     assert "no such database" in cut(kerfmark, boss.replace("/postgres", "/nowhere"))
     told = cut(kerfmark, boss.replace("boss@", "secret:wrong-one@"))
-    assert "does not accept the user or the password" in told and "wrong-one" not in told and "KERFMARK_PASSWORD" in told
+    assert (
+        "does not accept the user or the password" in told
+        and "wrong-one" not in told
+        and "KERFMARK_PASSWORD" in told
+    )
     assert "does not admit this computer" in cut(kerfmark, boss.replace("boss@", "outsider@"))
     assert "do not agree about an encrypted connection" in cut(kerfmark, boss + "?sslmode=require")
     assert "does not admit" in cut(kerfmark, boss.replace("boss@", "tls@"))
     assert "no connection left" in cut(kerfmark, boss.replace("boss@", "crowd@"))
+    assert "has no schema to build in" in cut(kerfmark, boss.replace("boss@", "guest@"))
     assert "may not do this" in cut(kerfmark, boss.replace("boss@", "guest@"), "--schema", "mine")
     assert "may not do this" in cut(kerfmark, boss.replace("boss@", "guest@"), "--schema", "public")
-    assert "no way to a database" in cut(kerfmark, "dbase://here/x")
-    assert "names no database" in cut(kerfmark, boss.rsplit("/", 1)[0])
+    assert "no database engine" in cut(kerfmark, "dbase://here/x")
+    assert "does not name a database" in cut(kerfmark, boss.rsplit("/", 1)[0])
 
 
 def test_how_mariadb_cannot_be_reached(visits: Path, kerfmark: Runner, tmp_path: Path) -> None:
@@ -66,53 +78,97 @@ def test_how_mariadb_cannot_be_reached(visits: Path, kerfmark: Runner, tmp_path:
     assert "no such database" in cut(kerfmark, root + "nowhere")
     told = cut(kerfmark, root.replace("root@", "nobody:wrong-one@") + "test")
     assert "does not accept the user or the password" in told and "wrong-one" not in told
-    with mariadb("--max-connections=10", "--require-secure-transport=ON", "--lower-case-table-names=1", "--sql-mode=",
-                 "--character-set-server=latin1", "--default-time-zone=+05:45", encrypted=True) as (port, sock):
+    with mariadb(
+        "--max-connections=10",
+        "--require-secure-transport=ON",
+        "--lower-case-table-names=1",
+        "--sql-mode=",
+        "--character-set-server=latin1",
+        "--default-time-zone=+05:45",
+        encrypted=True,
+    ) as (port, sock):
         import pymysql
 
         there = pymysql.connect(unix_socket=sock, user="root", autocommit=True)
-        for statement in ("CREATE DATABASE club", "CREATE USER guest@localhost", "CREATE USER anyone@localhost",
-                          "CREATE USER few@localhost WITH MAX_USER_CONNECTIONS 1",
-                          "GRANT SELECT ON club.* TO guest@localhost", "GRANT ALL ON club.* TO few@localhost",
-                          "GRANT ALL ON enc.* TO anyone@localhost", "CREATE DATABASE enc"):
+        for statement in (
+            "CREATE DATABASE club",
+            "CREATE USER guest@localhost",
+            "CREATE USER anyone@localhost",
+            "CREATE USER few@localhost WITH MAX_USER_CONNECTIONS 1",
+            "GRANT SELECT ON club.* TO guest@localhost",
+            "GRANT ALL ON club.* TO few@localhost",
+            "GRANT ALL ON enc.* TO anyone@localhost",
+            "CREATE DATABASE enc",
+        ):
             there.cursor().execute(statement)
-        kerfmark("cut", "visits.csv", "--into", f"mysql://anyone@127.0.0.1:{port}/enc")         # encrypted, as is demanded
+        kerfmark(
+            "cut", "visits.csv", "--into", f"mysql://anyone@127.0.0.1:{port}/enc"
+        )  # encrypted, as is demanded
         by_socket = f"mysql://root@localhost/club?unix_socket={sock}"
         assert "may not do this" in cut(kerfmark, by_socket.replace("root@", "guest@"))
         held = pymysql.connect(unix_socket=sock, user="few")
         assert "no connection left" in cut(kerfmark, by_socket.replace("root@", "few@"))
         held.close()
-        # no strict mode, names in small letters, Latin-1, another time zone: the same tables come out
-        (tmp_path / "odd.csv").write_text("No,Keeper,Seen\n1,Köstlin 蜂,2025-01-02 03:04:05\n2,KÖSTLIN 蜂,2025-01-02 03:04:06\n"
-                                          "3,Köstlin 蜂 ,2025-07-02 03:04:05\n", "utf-8")
-        (tmp_path / "l.toml").write_text('kerfmark = 1\n[sources.odd]\nfile = "odd.csv"\n[tables.Visit]\neach_row = true\n'
-                                         'known_by = ["No"]\nlinks = {Keeper_id = "Keeper"}\ncolumns = {No = "No", Seen = '
-                                         '{header = "Seen", type = "timestamp YYYY-MM-DD hh:mm:ss"}}\n[tables.Keeper]\n'
-                                         'known_by = ["Keeper"]\ncolumns = ["Keeper"]\n')
+        # no strict mode, names in small letters, Latin-1, another time zone: the same tables come
+        # out
+        (tmp_path / "odd.csv").write_text(
+            "No,Keeper,Seen\n1,Köstlin 蜂,2025-01-02 03:04:05\n2,KÖSTLIN 蜂,2025-01-02 03:04:06\n"
+            "3,Köstlin 蜂 ,2025-07-02 03:04:05\n",
+            "utf-8",
+        )
+        (tmp_path / "l.toml").write_text(
+            'kerfmark = 1\n[sources.odd]\nfile = "odd.csv"\n[tables.Visit]\neach_row = true\n'
+            'known_by = ["No"]\nlinks = {Keeper_id = "Keeper"}\ncolumns = {No = "No", Seen = '
+            '{header = "Seen", type = "timestamp YYYY-MM-DD hh:mm:ss"}}\n[tables.Keeper]\n'
+            'known_by = ["Keeper"]\ncolumns = ["Keeper"]\n'
+        )
         kerfmark("cut", "l.toml", "--into", by_socket)
         assert kerfmark("prove", by_socket, "--json").json["holds"]
-        (tmp_path / "more.csv").write_text("No,Keeper,Seen\n4,KÖSTLIN 蜂,2025-01-02 03:04:05\n", "utf-8")
-        assert kerfmark("add", "more.csv", "--into", by_socket, "--json").json["tables"][1]["known"] == 1
+        (tmp_path / "more.csv").write_text(
+            "No,Keeper,Seen\n4,KÖSTLIN 蜂,2025-01-02 03:04:05\n", "utf-8"
+        )
+        assert (
+            kerfmark("add", "more.csv", "--into", by_socket, "--json").json["tables"][1]["known"]
+            == 1
+        )
         assert kerfmark("prove", by_socket, "--json").json["holds"]
         kerfmark("undo", by_socket)
         kerfmark("cut", "l.toml", "--into", by_socket, "--replace")
         there.close()
 
 
-def test_an_unusual_postgresql_database_gets_the_same_tables(boss: str, write: Write, kerfmark: Runner) -> None:
+def test_an_unusual_postgresql_database_gets_the_same_tables(
+    boss: str, write: Write, kerfmark: Runner
+) -> None:
     import psycopg
 
     with psycopg.connect(boss, autocommit=True) as connection:
-        connection.execute("CREATE DATABASE odd TEMPLATE template0 ENCODING 'LATIN1' LC_COLLATE 'C' LC_CTYPE 'C'")
-        for setting in ("timezone TO 'Asia/Kathmandu'", "datestyle TO 'German'", "standard_conforming_strings TO off",
-                        "client_encoding TO 'LATIN1'", "extra_float_digits TO -3",
-                        "default_transaction_isolation TO 'serializable'"):
+        connection.execute(
+            "CREATE DATABASE odd TEMPLATE template0 ENCODING 'LATIN1' LC_COLLATE 'C' LC_CTYPE 'C'"
+        )
+        for setting in (
+            "timezone TO 'Asia/Kathmandu'",
+            "datestyle TO 'German'",
+            "standard_conforming_strings TO off",
+            "client_encoding TO 'LATIN1'",
+            "extra_float_digits TO -3",
+            "default_transaction_isolation TO 'serializable'",
+        ):
             connection.execute(f"ALTER DATABASE odd SET {setting}")
     url = boss.replace("/postgres", "/odd")
-    write("odd.csv", "no,keeper,seen,share\n1,K\u00f6stlin \\ 'x',2025-01-02,0.1\n2,B,2025-12-31,-1e-7\n")
-    write("l.toml", 'kerfmark = 1\n[sources.odd]\nfile = "odd.csv"\n[tables.visit]\neach_row = true\nknown_by = ["no"]\n'
-          'links = ["keeper"]\ncolumns = {no = "no", seen = {header = "seen", type = "date YYYY-MM-DD"}, '
-          'share = {header = "share", type = "real"}}\n[tables.keeper]\nknown_by = ["keeper"]\ncolumns = ["keeper"]\n')
+    write(
+        "odd.csv",
+        "no,keeper,seen,share\n1,K\u00f6stlin \\ 'x',2025-01-02,0.1\n2,B,2025-12-31,-1e-7\n",
+    )
+    write(
+        "l.toml",
+        'kerfmark = 1\n[sources.odd]\nfile = "odd.csv"\n[tables.visit]\neach_row = true\nknown_by '
+        '= ["no"]\n'
+        'links = ["keeper"]\ncolumns = {no = "no", seen = {header = "seen", type = "date '
+        'YYYY-MM-DD"}, '
+        'share = {header = "share", type = "real"}}\n[tables.keeper]\nknown_by = '
+        '["keeper"]\ncolumns = ["keeper"]\n',
+    )
     kerfmark("cut", "l.toml", "--into", url, "--schema", "s")
     write("more.csv", "no,keeper,seen,share\n3,B,2025-01-03,3.5\n")
     kerfmark("add", "more.csv", "--into", url, "--schema", "s")
@@ -122,42 +178,72 @@ def test_an_unusual_postgresql_database_gets_the_same_tables(boss: str, write: W
     assert "the database refuses a row" in told and "LATIN1" in told
 
 
-def test_the_password_comes_from_where_it_is_usual_and_is_never_shown(boss: str, visits: Path, tmp_path: Path) -> None:
+def cut_anew(
+    folder: Path, env: dict[str, str], where: str, *more: str
+) -> subprocess.CompletedProcess[str]:
+    """A cut in a process of its own, with an environment of its own."""
+    command = [sys.executable, "-m", "kerfmark", "cut", "visits.csv", "--into", where]
+    return subprocess.run(
+        [*command, *more, "--replace"],
+        cwd=folder,
+        env=env,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+
+
+def test_the_password_comes_from_where_it_is_usual_and_is_never_shown(
+    boss: str, visits: Path, tmp_path: Path
+) -> None:
     url = boss.replace("boss@", "secret@").replace("/postgres", "/club")
-    plain = {k: v for k, v in os.environ.items() if not k.startswith(("KERFMARK", "PG"))} | {"NO_COLOR": "1"}
+    plain = {k: v for k, v in os.environ.items() if not k.startswith(("KERFMARK", "PG"))} | {
+        "NO_COLOR": "1"
+    }
     host, port = url.split("@")[1].split("/")[0].split(":")
     (tmp_path / "pass").write_text(f"{host}:{port}:club:secret:pass word/1\n")
     (tmp_path / "pass").chmod(0o600)
     ways: list[tuple[str, dict[str, str]]] = [
-        (url, {"KERFMARK_PASSWORD": "pass word/1"}), (url, {"PGPASSWORD": "pass word/1"}),
+        (url, {"KERFMARK_PASSWORD": "pass word/1"}),
+        (url, {"PGPASSWORD": "pass word/1"}),
         (url, {"PGPASSFILE": str(tmp_path / "pass")}),
-        (url.replace("secret@", "secret:pass%20word%2F1@"), {})]
+        (url.replace("secret@", "secret:pass%20word%2F1@"), {}),
+    ]
     for where, more in ways:
-        command = [sys.executable, "-m", "kerfmark", "cut", "visits.csv", "--into", where, "--schema", "s", "--replace"]
-        done = subprocess.run(command, cwd=tmp_path, env=plain | more, capture_output=True, text=True, check=False)
+        done = cut_anew(tmp_path, plain | more, where, "--schema", "s")
         assert done.returncode == 0, done.stderr
         shown = done.stdout + done.stderr + (tmp_path / "s.layout.toml").read_text()
         assert "pass word" not in shown and "pass%20word" not in shown
     import psycopg
 
     with psycopg.connect(boss.replace("/postgres", "/club")) as connection:
-        for (table,) in connection.execute("SELECT tablename FROM pg_tables WHERE schemaname = 's' AND tablename LIKE 'kerfmark%'"):
+        for (table,) in connection.execute(
+            "SELECT tablename FROM pg_tables WHERE schemaname = 's' AND tablename LIKE 'kerfmark%'"
+        ):
             assert "pass word" not in str(connection.execute(f"SELECT * FROM s.{table}").fetchall())
 
 
 @pytest.mark.parametrize("db", ["MariaDB"], indirect=True)
-def test_mariadb_s_password_comes_from_where_it_is_usual(db: Target, visits: Path, tmp_path: Path) -> None:
+def test_mariadb_s_password_comes_from_where_it_is_usual(
+    db: Target, visits: Path, tmp_path: Path
+) -> None:
     name = db.url.rsplit("/", 1)[1]
     user = f"u{name[3:]}"
-    db.do(f"CREATE USER {user}@'127.0.0.1' IDENTIFIED BY 'pass word/1'", f"GRANT ALL ON {name}.* TO {user}@'127.0.0.1'")
+    db.do(
+        f"CREATE USER {user}@'127.0.0.1' IDENTIFIED BY 'pass word/1'",
+        f"GRANT ALL ON {name}.* TO {user}@'127.0.0.1'",
+    )
     try:
-        plain = {k: v for k, v in os.environ.items() if k != "MYSQL_PWD" and not k.startswith("KERFMARK")} | {"NO_COLOR": "1"}
+        plain = {
+            k: v for k, v in os.environ.items() if k != "MYSQL_PWD" and not k.startswith("KERFMARK")
+        } | {"NO_COLOR": "1"}
         (tmp_path / ".my.cnf").write_text("[client]\npassword='pass word/1'\n")
         for more in ({"MYSQL_PWD": "pass word/1"}, {"HOME": str(tmp_path)}):
             where = f"mysql://{user}@127.0.0.1/{name}"
-            command = [sys.executable, "-m", "kerfmark", "cut", "visits.csv", "--into", where, "--replace"]
-            done = subprocess.run(command, cwd=tmp_path, env=plain | more, capture_output=True, text=True, check=False)
-            assert done.returncode == 0 and "pass word" not in done.stdout + done.stderr, done.stderr
+            done = cut_anew(tmp_path, plain | more, where)
+            assert done.returncode == 0 and "pass word" not in done.stdout + done.stderr, (
+                done.stderr
+            )
     finally:
         db.do(f"DROP USER {user}@'127.0.0.1'")
 
@@ -166,11 +252,27 @@ def test_a_password_is_asked_for_on_a_terminal(boss: str, visits: Path, tmp_path
     import pty
 
     url = boss.replace("boss@", "secret@").replace("/postgres", "/club")
-    env = {k: v for k, v in os.environ.items() if not k.startswith(("KERFMARK", "PG"))} | {"NO_COLOR": "1"}
+    env = {k: v for k, v in os.environ.items() if not k.startswith(("KERFMARK", "PG"))} | {
+        "NO_COLOR": "1"
+    }
     process, terminal = pty.fork()
     if process == 0:
         os.chdir(tmp_path)
-        os.execve(sys.executable, [sys.executable, "-m", "kerfmark", "cut", "visits.csv", "--into", url, "--schema", "asked"], env)
+        os.execve(
+            sys.executable,
+            [
+                sys.executable,
+                "-m",
+                "kerfmark",
+                "cut",
+                "visits.csv",
+                "--into",
+                url,
+                "--schema",
+                "asked",
+            ],
+            env,
+        )
     said = b""
     try:
         while b"password for" not in said:
@@ -178,7 +280,7 @@ def test_a_password_is_asked_for_on_a_terminal(boss: str, visits: Path, tmp_path
         os.write(terminal, b"pass word/1\n")
         while piece := os.read(terminal, 1000):
             said += piece
-    except OSError:                                     # the program has ended
+    except OSError:  # the program has ended
         pass
     _, status = os.waitpid(process, 0)
     assert os.waitstatus_to_exitcode(status) == 0 and b"built" in said and b"pass word" not in said
@@ -186,42 +288,66 @@ def test_a_password_is_asked_for_on_a_terminal(boss: str, visits: Path, tmp_path
 
 def slow(db: Target) -> None:
     """Makes each new visit take a while."""
-    db.do(*{"PostgreSQL": ["CREATE FUNCTION nap() RETURNS trigger LANGUAGE plpgsql AS "
-                           "$$ BEGIN PERFORM pg_sleep(.005); RETURN NEW; END $$",
-                           "CREATE TRIGGER nap BEFORE INSERT ON visit FOR EACH ROW EXECUTE FUNCTION nap()"],
-            "MariaDB": ["CREATE TRIGGER nap BEFORE INSERT ON visit FOR EACH ROW DO SLEEP(.005)"]}[db.engine])
+    db.do(
+        *{
+            "PostgreSQL": [
+                "CREATE FUNCTION nap() RETURNS trigger LANGUAGE plpgsql AS "
+                "$$ BEGIN PERFORM pg_sleep(.005); RETURN NEW; END $$",
+                "CREATE TRIGGER nap BEFORE INSERT ON visit FOR EACH ROW EXECUTE FUNCTION nap()",
+            ],
+            "MariaDB": ["CREATE TRIGGER nap BEFORE INSERT ON visit FOR EACH ROW DO SLEEP(.005)"],
+        }[db.engine]
+    )
 
 
 def backends(db: Target) -> list[int]:
     """The connections of Kerfmark that are loading rows."""
     name = db.url.rsplit("/", 1)[-1].rsplit("=", 1)[-1]
-    return list(db.ask({
-        "PostgreSQL": "SELECT pid FROM pg_locks JOIN pg_class ON pg_class.oid = relation "
-                      f"JOIN pg_namespace n ON n.oid = relnamespace WHERE nspname = '{name}' AND relname = 'visit' "
-                      "AND mode = 'RowExclusiveLock'",
-        "MariaDB": f"SELECT id FROM information_schema.processlist WHERE db = '{name}' AND "
-                   "(info LIKE 'LOAD DATA%visit%' OR info LIKE 'DO SLEEP%')"}[db.engine]))
+    return list(
+        db.ask(
+            {
+                "PostgreSQL": "SELECT pid FROM pg_locks JOIN pg_class ON pg_class.oid = relation "
+                f"JOIN pg_namespace n ON n.oid = relnamespace WHERE nspname = '{name}' AND relname "
+                "= 'visit' "
+                "AND mode = 'RowExclusiveLock'",
+                "MariaDB": f"SELECT id FROM information_schema.processlist WHERE db = '{name}' AND "
+                "(info LIKE 'LOAD DATA%visit%' OR info LIKE 'DO SLEEP%')",
+            }[db.engine]
+        )
+    )
 
 
 def break_off(db: Target, backend: int) -> None:
     """Ends a connection from the other side."""
-    db.do(f"DO $$ BEGIN PERFORM pg_terminate_backend({backend}); END $$" if db.engine == "PostgreSQL" else f"KILL {backend}")
+    db.do(
+        f"DO $$ BEGIN PERFORM pg_terminate_backend({backend}); END $$"
+        if db.engine == "PostgreSQL"
+        else f"KILL {backend}"
+    )
 
 
 def started(db: Target, folder: Path, *args: str) -> subprocess.Popen[str]:
     """A run of the program that goes on by itself, once it is loading rows."""
-    process = subprocess.Popen([sys.executable, "-m", "kerfmark", *args], cwd=folder, stdout=subprocess.PIPE,
-                               stderr=subprocess.PIPE, text=True, env=os.environ | {"NO_COLOR": "1"})
+    process = subprocess.Popen(
+        [sys.executable, "-m", "kerfmark", *args],
+        cwd=folder,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        env=os.environ | {"NO_COLOR": "1"},
+    )
     until = time.monotonic() + 60
     while not backends(db):
         assert process.poll() is None and time.monotonic() < until, process.communicate()
-        time.sleep(.02)
+        time.sleep(0.02)
     return process
 
 
 @SERVERS_ONLY
 @pytest.mark.parametrize("end", ["connection", "program"])
-def test_a_load_that_is_cut_off_leaves_nothing(db: Target, write: Write, kerfmark: Runner, tmp_path: Path, end: str) -> None:
+def test_a_load_that_is_cut_off_leaves_nothing(
+    db: Target, write: Write, kerfmark: Runner, tmp_path: Path, end: str
+) -> None:
     write("visits.csv", visits_of(0, 300))
     write("more.csv", visits_of(1000, 3000))
     write("l.toml", LAYOUT)
@@ -236,15 +362,22 @@ def test_a_load_that_is_cut_off_leaves_nothing(db: Target, write: Write, kerfmar
         [backend] = backends(db)
         break_off(db, backend)
         _, err = process.communicate(timeout=60)
-        assert process.returncode == 2 and "broke off; nothing was written" in err and "run the command again" in err
+        assert (
+            process.returncode == 2
+            and "broke off; nothing was written" in err
+            and "run the command again" in err
+        )
     until = time.monotonic() + 30
     while backends(db):
         assert time.monotonic() < until
-        time.sleep(.1)
+        time.sleep(0.1)
     assert db.dump() == before
     db.do("DROP TRIGGER nap ON visit" if db.engine == "PostgreSQL" else "DROP TRIGGER nap")
     kerfmark("add", "more.csv", "--into", db)
-    assert db.ask("SELECT count(*) FROM visit") == [3300] and kerfmark("prove", db, "--json").json["holds"]
+    assert (
+        db.ask("SELECT count(*) FROM visit") == [3300]
+        and kerfmark("prove", db, "--json").json["holds"]
+    )
 
 
 def visits_of(first: int, rows: int) -> str:
@@ -252,22 +385,30 @@ def visits_of(first: int, rows: int) -> str:
 
 
 @SERVERS_ONLY
-def test_a_cut_that_is_cut_off_leaves_nothing_and_can_be_run_again(db: Target, write: Write, kerfmark: Runner,
-                                                                   tmp_path: Path) -> None:
+def test_a_cut_that_is_cut_off_leaves_nothing_and_can_be_run_again(
+    db: Target, write: Write, kerfmark: Runner, tmp_path: Path
+) -> None:
     write("visits.csv", visits_of(0, 200_000))
     write("l.toml", LAYOUT)
     name = db.url.rsplit("/", 1)[-1].rsplit("=", 1)[-1]
     for n in range(3):
-        process = subprocess.Popen([sys.executable, "-m", "kerfmark", "cut", "l.toml", "--into", str(db)], cwd=tmp_path,
-                                   stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True,
-                                   env=os.environ | {"PGAPPNAME": name})
-        ask = {"PostgreSQL": f"SELECT pid FROM pg_stat_activity WHERE application_name = '{name}' AND query LIKE 'COPY \"visit\"%'",
-               "MariaDB": f"SELECT id FROM information_schema.processlist WHERE db = '{name}' "
-                          "AND info LIKE 'LOAD DATA%kerfmark_part%'"}
+        process = subprocess.Popen(
+            [sys.executable, "-m", "kerfmark", "cut", "l.toml", "--into", str(db)],
+            cwd=tmp_path,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.PIPE,
+            text=True,
+            env=os.environ | {"PGAPPNAME": name},
+        )
+        ask = {
+            "PostgreSQL": f"SELECT pid FROM pg_stat_activity WHERE application_name = '{name}' AND query LIKE 'COPY \"visit\"%'",
+            "MariaDB": f"SELECT id FROM information_schema.processlist WHERE db = '{name}' "
+            "AND info LIKE 'LOAD DATA%kerfmark_part%'",
+        }
         until = time.monotonic() + 60
         while not (found := db.ask(ask[db.engine])):
             assert process.poll() is None and time.monotonic() < until
-            time.sleep(.005)
+            time.sleep(0.005)
         if n == 2:
             process.kill()
             process.wait()
@@ -277,50 +418,82 @@ def test_a_cut_that_is_cut_off_leaves_nothing_and_can_be_run_again(db: Target, w
             assert process.returncode == 2 and "nothing was written" in err, err
         if n < 2:
             assert db.tables() == []
-    time.sleep(.5)
+    time.sleep(0.5)
     kerfmark("cut", "l.toml", "--into", db)
-    assert not [t for t in db.tables() if "part" in t] and kerfmark("prove", db, "--json").json["holds"]
+    assert (
+        not [t for t in db.tables() if "part" in t]
+        and kerfmark("prove", db, "--json").json["holds"]
+    )
 
 
 @SERVERS_ONLY
-def test_a_load_that_another_one_is_in_the_way_of_is_made_again(db: Target, write: Write, kerfmark: Runner) -> None:
+def test_a_load_that_another_one_is_in_the_way_of_is_made_again(
+    db: Target, write: Write, kerfmark: Runner
+) -> None:
     write("visits.csv", visits_of(0, 50))
     write("more.csv", visits_of(1000, 20))
     write("l.toml", LAYOUT)
     kerfmark("cut", "l.toml", "--into", db)
-    db.do(*{"PostgreSQL": [                             # a counter that no rollback takes back
-                "CREATE SEQUENCE tries", "CREATE FUNCTION clash() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN "
-                "IF nextval('tries') < 3 THEN RAISE EXCEPTION 'deadlock detected' USING ERRCODE = '40P01'; END IF; "
+    db.do(
+        *{
+            "PostgreSQL": [  # a counter that no rollback takes back
+                "CREATE SEQUENCE tries",
+                "CREATE FUNCTION clash() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN "
+                "IF nextval('tries') < 3 THEN RAISE EXCEPTION 'deadlock detected' USING ERRCODE = "
+                "'40P01'; END IF; "
                 "RETURN NULL; END $$",
-                "CREATE TRIGGER clash AFTER INSERT ON visit FOR EACH STATEMENT EXECUTE FUNCTION clash()"],
+                "CREATE TRIGGER clash AFTER INSERT ON visit FOR EACH STATEMENT EXECUTE FUNCTION "
+                "clash()",
+            ],
             "MariaDB": [
-                "CREATE TABLE tries (n int) ENGINE Aria TRANSACTIONAL=0", "INSERT INTO tries VALUES (0)",
-                "CREATE TRIGGER clash AFTER INSERT ON visit FOR EACH ROW BEGIN UPDATE tries SET n = n + 1; "
+                "CREATE TABLE tries (n int) ENGINE Aria TRANSACTIONAL=0",
+                "INSERT INTO tries VALUES (0)",
+                "CREATE TRIGGER clash AFTER INSERT ON visit FOR EACH ROW BEGIN UPDATE tries SET n "
+                "= n + 1; "
                 "IF (SELECT n FROM tries) < 3 THEN SIGNAL SQLSTATE '40001' SET MYSQL_ERRNO = 1213, "
-                "MESSAGE_TEXT = 'Deadlock found'; END IF; END"]}[db.engine])
+                "MESSAGE_TEXT = 'Deadlock found'; END IF; END",
+            ],
+        }[db.engine]
+    )
     kerfmark("add", "more.csv", "--into", db)
     assert db.ask("SELECT count(*) FROM visit") == [70]
-    db.do("ALTER SEQUENCE tries RESTART MINVALUE -100 START -100" if db.engine == "PostgreSQL" else "UPDATE tries SET n = -100")
+    db.do(
+        "ALTER SEQUENCE tries RESTART MINVALUE -100 START -100"
+        if db.engine == "PostgreSQL"
+        else "UPDATE tries SET n = -100"
+    )
     write("again.csv", visits_of(2000, 20))
     told = kerfmark("add", "again.csv", "--into", db, code=2).err
-    assert "another program's got in its way" in told and db.ask("SELECT count(*) FROM visit") == [70]
+    assert "another program's got in its way" in told and db.ask("SELECT count(*) FROM visit") == [
+        70
+    ]
 
 
 @SERVERS_ONLY
-def test_locks_are_waited_for_and_told(db: Target, write: Write, kerfmark: Runner, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_locks_are_waited_for_and_told(
+    db: Target, write: Write, kerfmark: Runner, monkeypatch: pytest.MonkeyPatch
+) -> None:
     write("visits.csv", visits_of(0, 50))
     write("more.csv", visits_of(1000, 20))
     write("l.toml", LAYOUT)
     kerfmark("cut", "l.toml", "--into", db)
     import kerfmark as library
 
-    for module in ("kerfmark.store.postgresql.server", "kerfmark.store.mysql.server", "kerfmark.store.mysql.new"):
+    for module in (
+        "kerfmark.store.postgresql.connection",
+        "kerfmark.store.mysql.connection",
+        "kerfmark.store.mysql.pending",
+    ):
         monkeypatch.setattr(f"{module}.PATIENCE", 1)
     monkeypatch.chdir(Path(str(write("x", ""))).parent)
     holder = db.connection_to()
     cursor = holder.cursor()
-    cursor.execute({"PostgreSQL": "LOCK TABLE kerfmark_loads IN EXCLUSIVE MODE",
-                    "MariaDB": "SELECT GET_LOCK(CONCAT('kerfmark.', LEFT(DATABASE(), 50)), 1)"}[db.engine])
+    cursor.execute(
+        {
+            "PostgreSQL": "LOCK TABLE kerfmark_loads IN EXCLUSIVE MODE",
+            "MariaDB": "SELECT GET_LOCK(CONCAT('kerfmark.', LEFT(DATABASE(), 50)), 1)",
+        }[db.engine]
+    )
     with pytest.raises(library.TargetError, match="another program is writing"):
         library.add(["more.csv"], str(db))
     holder.close()
@@ -328,7 +501,9 @@ def test_locks_are_waited_for_and_told(db: Target, write: Write, kerfmark: Runne
 
 
 @pytest.mark.parametrize("db", ["MariaDB"], indirect=True)
-def test_a_server_that_takes_no_files_gets_inserts(db: Target, write: Write, kerfmark: Runner) -> None:
+def test_a_server_that_takes_no_files_gets_inserts(
+    db: Target, write: Write, kerfmark: Runner
+) -> None:
     write("visits.csv", flat_visits())
     url = str(db)
     with mariadb("--local-infile=OFF") as (port, sock):
@@ -347,18 +522,28 @@ def test_a_cut_anew_leaves_what_others_made(db: Target, write: Write, kerfmark: 
     write("visits.csv", visits_of(0, 50))
     write("l.toml", LAYOUT)
     kerfmark("cut", "l.toml", "--into", db)
-    db.do("CREATE TABLE mine (hive_id integer NOT NULL, FOREIGN KEY (hive_id) REFERENCES hive (hive_id))")
+    db.do(
+        "CREATE TABLE mine (hive_id integer NOT NULL, FOREIGN KEY (hive_id) REFERENCES hive "
+        "(hive_id))"
+    )
     assert "built tables there already" in kerfmark("cut", "l.toml", "--into", db, code=2).err
-    if db.engine == "PostgreSQL":                       # somebody's table needs ours: nothing is dropped behind its back
+    if db.engine == "PostgreSQL":  # somebody's table needs ours: nothing is dropped behind its back
         before = db.dump()
         assert "mine" in kerfmark("cut", "l.toml", "--into", db, "--replace", code=2).err
         assert db.dump() == before
     db.do("DROP TABLE mine", "CREATE TABLE other (n integer)")
     write("visits.csv", visits_of(0, 20))
     kerfmark("cut", "l.toml", "--into", db, "--replace")
-    assert db.ask("SELECT count(*) FROM visit") == [20] and "other" in db.tables() and kerfmark("prove", db, "--json").json["holds"]
-    bad = LAYOUT.replace("[tables.keeper]", "[tables.other]").replace('"keeper"]\noptional', '"other"]\noptional').replace(
-        'known_by = ["keeper"]', 'known_by = ["keeper"]')
+    assert (
+        db.ask("SELECT count(*) FROM visit") == [20]
+        and "other" in db.tables()
+        and kerfmark("prove", db, "--json").json["holds"]
+    )
+    bad = (
+        LAYOUT.replace("[tables.keeper]", "[tables.other]")
+        .replace('"keeper"]\noptional', '"other"]\noptional')
+        .replace('known_by = ["keeper"]', 'known_by = ["keeper"]')
+    )
     write("bad.toml", bad)
     before = db.dump()
     told = kerfmark("cut", "bad.toml", "--into", db, "--replace", code=2).err

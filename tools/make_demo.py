@@ -2,9 +2,9 @@
 
     python tools/make_demo.py
 
-Always the same bytes. The year's inspections are one flat file; the register is a workbook; the later months have the
-usual troubles: a renamed header (February), a new column (March), a typo in an apiary (April), a date that is none (May),
-and rows that were in an earlier file (June).
+Always the same bytes. The year's inspections are one flat file; the register is a workbook; the
+later months have the usual troubles: a renamed header (February), a new column (March), a typo in
+an apiary (April), a date that is none (May), and rows that were in an earlier file (June).
 """
 
 from __future__ import annotations
@@ -19,25 +19,127 @@ from pathlib import Path
 import xlsxwriter
 
 DATA = Path(__file__).parent.parent / "src/kerfmark/demo/data"
-HEADERS = ["Inspection no", "Date", "Keeper", "Keeper phone", "Member since", "Apiary", "Grid ref", "Altitude m", "District",
-           "District inspector", "Hive", "Hive type", "Queen", "Queen year", "Breed", "Breed origin", "Frames", "Honey kg",
-           "Mites 1", "Mites 2", "Mites 3", "Treatments", "Calm", "Notes"]
+HEADERS = [
+    "Inspection no",
+    "Date",
+    "Keeper",
+    "Keeper phone",
+    "Member since",
+    "Apiary",
+    "Grid ref",
+    "Altitude m",
+    "District",
+    "District inspector",
+    "Hive",
+    "Hive type",
+    "Queen",
+    "Queen year",
+    "Breed",
+    "Breed origin",
+    "Frames",
+    "Honey kg",
+    "Mites 1",
+    "Mites 2",
+    "Mites 3",
+    "Treatments",
+    "Calm",
+    "Notes",
+]
 REGIONS = ["Overmere", "Netherdale"]
-DISTRICTS = [("Tarnholt", "Overmere"), ("Ashwick", "Overmere"), ("Little Fenning", "Overmere"), ("Brindle Moor", "Netherdale"),
-             ("Saltersby", "Netherdale")]
-APIARIES = ["Nothing Mill", "Far Paddock", "Convent Wall", "Quarry Ledge", "Low Orchard", "Widow's Acre", "Station Bank",
-            "Heron Pool", "Lime Avenue", "Upper Common", "Chapel Yard", "Ropewalk", "Gorse Bottom", "Kiln Field",
-            "School Garden", "Ferry House", "Long Hedge", "Signal Hill", "Old Nursery", "Weir Cottage", "Drift Lane", "Tithe Barn"]
-FIRST = ["Agnes", "Bertil", "Cosima", "Dunstan", "Elfreda", "Fabian", "Greta", "Hamo", "Isolde", "Jasper", "Klara", "Ludo",
-         "Mabel", "Norbert", "Odile", "Piers", "Quentin", "Rosalind", "Stellan", "Thora", "Ulrich", "Viola", "Wendel", "Yrsa"]
-LAST = ["Ambleforth", "Birkenshaw", "Coldwell", "Drosselmann", "Eddowes", "Fennimore", "Grünhagen", "Hollis-Pryce", "Ivesdale",
-        "Jernigan", "Köstlin", "Larkspur", "Merridew", "Nightingirl", "Ottoway"]
-BREEDS = [("Carnica", "Carinthia"), ("Buckfast", "Devon"), ("Ligustica", "Liguria"), ("Mellifera", "Jura")]
+DISTRICTS = [
+    ("Tarnholt", "Overmere"),
+    ("Ashwick", "Overmere"),
+    ("Little Fenning", "Overmere"),
+    ("Brindle Moor", "Netherdale"),
+    ("Saltersby", "Netherdale"),
+]
+APIARIES = [
+    "Nothing Mill",
+    "Far Paddock",
+    "Convent Wall",
+    "Quarry Ledge",
+    "Low Orchard",
+    "Widow's Acre",
+    "Station Bank",
+    "Heron Pool",
+    "Lime Avenue",
+    "Upper Common",
+    "Chapel Yard",
+    "Ropewalk",
+    "Gorse Bottom",
+    "Kiln Field",
+    "School Garden",
+    "Ferry House",
+    "Long Hedge",
+    "Signal Hill",
+    "Old Nursery",
+    "Weir Cottage",
+    "Drift Lane",
+    "Tithe Barn",
+]
+FIRST = [
+    "Agnes",
+    "Bertil",
+    "Cosima",
+    "Dunstan",
+    "Elfreda",
+    "Fabian",
+    "Greta",
+    "Hamo",
+    "Isolde",
+    "Jasper",
+    "Klara",
+    "Ludo",
+    "Mabel",
+    "Norbert",
+    "Odile",
+    "Piers",
+    "Quentin",
+    "Rosalind",
+    "Stellan",
+    "Thora",
+    "Ulrich",
+    "Viola",
+    "Wendel",
+    "Yrsa",
+]
+LAST = [
+    "Ambleforth",
+    "Birkenshaw",
+    "Coldwell",
+    "Drosselmann",
+    "Eddowes",
+    "Fennimore",
+    "Grünhagen",
+    "Hollis-Pryce",
+    "Ivesdale",
+    "Jernigan",
+    "Köstlin",
+    "Larkspur",
+    "Merridew",
+    "Nightingirl",
+    "Ottoway",
+]
+BREEDS = [
+    ("Carnica", "Carinthia"),
+    ("Buckfast", "Devon"),
+    ("Ligustica", "Liguria"),
+    ("Mellifera", "Jura"),
+]
 TYPES = ["National", "Langstroth", "Top bar", "Warré"]
 TREATMENTS = ["thymol", "oxalic acid", "formic acid", "drone comb", "brood break"]
-NOTES = ["calm on the comb", "two frames of stores left", 'heard the queen "piping"', "swarm cells torn down",
-         "supers added; weather fair", "entrance narrowed against wasps", "mouse guard fitted", "colour mark renewed",
-         "fed 2 l of syrup", "Königin nicht gesehen"]
+NOTES = [
+    "calm on the comb",
+    "two frames of stores left",
+    'heard the queen "piping"',
+    "swarm cells torn down",
+    "supers added; weather fair",
+    "entrance narrowed against wasps",
+    "mouse guard fitted",
+    "colour mark renewed",
+    "fed 2 l of syrup",
+    "Königin nicht gesehen",
+]
 
 
 @dataclass
@@ -66,10 +168,15 @@ class Association:
     def __init__(self) -> None:
         rng = self.rng = random.Random(1853)
         phone = iter(rng.sample(range(100_000, 999_999), 200))
-        self.inspectors = [(f"{rng.choice(FIRST)} {rng.choice(LAST)}", f"0555 {next(phone)}") for _ in DISTRICTS]
+        self.inspectors = [
+            (f"{rng.choice(FIRST)} {rng.choice(LAST)}", f"0555 {next(phone)}") for _ in DISTRICTS
+        ]
         self.grid = [f"XK {rng.randint(10, 99)} {rng.randint(10, 99)}" for _ in APIARIES]
         self.altitude = [rng.randrange(20, 460, 5) for _ in APIARIES]
-        self.district = [i % len(DISTRICTS) if i < 10 else rng.randrange(len(DISTRICTS)) for i in range(len(APIARIES))]
+        self.district = [
+            i % len(DISTRICTS) if i < 10 else rng.randrange(len(DISTRICTS))
+            for i in range(len(APIARIES))
+        ]
         names = rng.sample([f"{f} {n}" for f in FIRST for n in LAST], 34)
         self.keepers = [(n, f"0555 {next(phone)}", rng.randint(1974, 2023)) for n in names]
         self.serials = rng.sample(range(100, 1000), 700)
@@ -84,32 +191,56 @@ class Association:
         apiary = i if i < len(APIARIES) else self.rng.randrange(len(APIARIES))
         made = dt.date(2012, 1, 1) + dt.timedelta(self.rng.randrange(4000))
         kind = self.rng.choices(TYPES, [6, 3, 1, 2])[0]
-        return Hive(f"{17 + 9 * i:04}", kind, apiary, made, self._queen(self.rng.randint(2021, 2024)))
+        return Hive(
+            f"{17 + 9 * i:04}", kind, apiary, made, self._queen(self.rng.randint(2021, 2024))
+        )
 
     def inspection(self, day: dt.date) -> list[str]:
         """One row: a keeper looks at a hive."""
         rng = self.rng
         self.number += 1
         hive = rng.choice(self.hives)
-        if rng.random() < .02:                          # a new queen, or one from another hive, which then gets a new one
+        if rng.random() < 0.02:  # a new queen, or one from another hive, which then gets a new one
             other = rng.choice(self.hives)
             hive.queen = other.queen
             other.queen = self._queen(day.year - rng.randint(0, 1))
-        keeper = self.keepers[(hive.apiary * 3 + rng.choice([0, 0, 0, 1, 1, 2, 7])) % len(self.keepers)]
+        keeper = self.keepers[
+            (hive.apiary * 3 + rng.choice([0, 0, 0, 1, 1, 2, 7])) % len(self.keepers)
+        ]
         d = self.district[hive.apiary]
         counted = rng.choices([0, 1, 2, 3], [3, 4, 3, 5])[0]
         mites = [str(min(int(rng.expovariate(1 / 9)), 80)) if i < counted else "" for i in range(3)]
         treated = rng.sample(TREATMENTS, rng.choices([0, 1, 2, 3], [10, 6, 3, 1])[0])
         honey = f"{rng.uniform(0, 28):.1f}".replace(".", ",") if 5 <= day.month <= 9 else ""
-        return [str(self.number), f"{day:%d.%m.%Y}", *map(str, keeper), APIARIES[hive.apiary], self.grid[hive.apiary],
-                str(self.altitude[hive.apiary]), DISTRICTS[d][0], self.inspectors[d][0], hive.tag, hive.kind, hive.queen.tag,
-                str(hive.queen.year), *hive.queen.breed, str(rng.randint(3, 11)), honey, *mites, ", ".join(treated),
-                rng.choices(["yes", "no"], [7, 2])[0], rng.choice(NOTES) if rng.random() < .18 else ""]
+        return [
+            str(self.number),
+            f"{day:%d.%m.%Y}",
+            *map(str, keeper),
+            APIARIES[hive.apiary],
+            self.grid[hive.apiary],
+            str(self.altitude[hive.apiary]),
+            DISTRICTS[d][0],
+            self.inspectors[d][0],
+            hive.tag,
+            hive.kind,
+            hive.queen.tag,
+            str(hive.queen.year),
+            *hive.queen.breed,
+            str(rng.randint(3, 11)),
+            honey,
+            *mites,
+            ", ".join(treated),
+            rng.choices(["yes", "no"], [7, 2])[0],
+            rng.choice(NOTES) if rng.random() < 0.18 else "",
+        ]
 
     def inspections(self, first: dt.date, last: dt.date, count: int) -> list[list[str]]:
         """Rows in the order of their days."""
         span = (last - first).days + 1
-        return [self.inspection(first + dt.timedelta(n)) for n in sorted(self.rng.randrange(span) for _ in range(count))]
+        return [
+            self.inspection(first + dt.timedelta(n))
+            for n in sorted(self.rng.randrange(span) for _ in range(count))
+        ]
 
 
 def write_csv(name: str, headers: list[str], rows: list[list[str]]) -> None:
@@ -125,14 +256,26 @@ def write_register(a: Association) -> None:
     book.set_properties({"created": dt.datetime(2025, 1, 2)})
     day = book.add_format({"num_format": "yyyy-mm-dd"})
     rows: dict[str, list[list[object]]] = {
-        "Districts": [["District", "Part of", "Inspector", "Inspector phone"],
-                      *([r, "", "", ""] for r in REGIONS),
-                      *([d, region, *who] for (d, region), who in zip(DISTRICTS, a.inspectors, strict=True))],
-        "Apiaries": [["Apiary", "Grid ref", "Altitude m", "District"],
-                     *([n, a.grid[i], a.altitude[i], DISTRICTS[a.district[i]][0]] for i, n in enumerate(APIARIES))],
-        "Keepers": [["Member no", "Keeper", "Phone", "Member since"],
-                    *([f"M{101 + 3 * i}", *k] for i, k in enumerate(a.keepers))],
-        "Hives": [["Hive", "Hive type", "Apiary", "Made on"], *([h.tag, h.kind, APIARIES[h.apiary], h.made] for h in a.hives)],
+        "Districts": [
+            ["District", "Part of", "Inspector", "Inspector phone"],
+            *([r, "", "", ""] for r in REGIONS),
+            *([d, region, *who] for (d, region), who in zip(DISTRICTS, a.inspectors, strict=True)),
+        ],
+        "Apiaries": [
+            ["Apiary", "Grid ref", "Altitude m", "District"],
+            *(
+                [n, a.grid[i], a.altitude[i], DISTRICTS[a.district[i]][0]]
+                for i, n in enumerate(APIARIES)
+            ),
+        ],
+        "Keepers": [
+            ["Member no", "Keeper", "Phone", "Member since"],
+            *([f"M{101 + 3 * i}", *k] for i, k in enumerate(a.keepers)),
+        ],
+        "Hives": [
+            ["Hive", "Hive type", "Apiary", "Made on"],
+            *([h.tag, h.kind, APIARIES[h.apiary], h.made] for h in a.hives),
+        ],
     }
     for title, lines in rows.items():
         sheet = book.add_worksheet(title)
@@ -149,9 +292,15 @@ def main() -> None:
     """Writes every file."""
     DATA.mkdir(parents=True, exist_ok=True)
     a = Association()
-    write_csv("inspections-2025.csv", HEADERS, a.inspections(dt.date(2025, 2, 10), dt.date(2025, 11, 22), 1512))
+    write_csv(
+        "inspections-2025.csv",
+        HEADERS,
+        a.inspections(dt.date(2025, 2, 10), dt.date(2025, 11, 22), 1512),
+    )
     write_register(a)
-    months = [a.inspections(dt.date(2026, m, 1), dt.date(2026, m, 28), 40 + 11 * m) for m in range(1, 7)]
+    months = [
+        a.inspections(dt.date(2026, m, 1), dt.date(2026, m, 28), 40 + 11 * m) for m in range(1, 7)
+    ]
     headers = [list(HEADERS) for _ in months]
     headers[1][HEADERS.index("Keeper")] = "Beekeeper"
     headers[2].insert(2, "Weather")

@@ -13,8 +13,20 @@ from sqlalchemy.dialects.oracle.base import RESERVED_WORDS as oracle
 from sqlalchemy.dialects.sqlite.base import SQLiteIdentifierPreparer
 from sqlalchemy.sql.compiler import RESERVED_WORDS as common
 
-words = sorted({w.lower() for some in (common, mssql, oracle, RESERVED_WORDS_MARIADB, RESERVED_WORDS_MYSQL,
-                                       SQLiteIdentifierPreparer.reserved_words) for w in some})
+words = sorted(
+    {
+        w.lower()
+        for some in (
+            common,
+            mssql,
+            oracle,
+            RESERVED_WORDS_MARIADB,
+            RESERVED_WORDS_MYSQL,
+            SQLiteIdentifierPreparer.reserved_words,
+        )
+        for w in some
+    }
+)
 lines, line = [], "   "
 for word in words:
     if len(line) + len(word) + 1 > 118:
@@ -24,4 +36,5 @@ for word in words:
 lines.append(line)
 Path(__file__).parent.parent.joinpath("src/kerfmark/profile/reserved.py").write_text(
     '"""Words that some supported engine reserves (made by tools/make_reserved.py)."""\n\n'
-    'WORDS = """\n' + "\n".join(lines) + '\n"""\nRESERVED = frozenset(WORDS.split())\n')
+    'WORDS = """\n' + "\n".join(lines) + '\n"""\nRESERVED = frozenset(WORDS.split())\n'
+)

@@ -26,37 +26,65 @@ if TYPE_CHECKING:
     from kerfmark.layout.diagram import Diagram
     from kerfmark.memory import limited
     from kerfmark.read.source import Reading
-    from kerfmark.verbs.add import AddResult, Wishes, add
+    from kerfmark.verbs.add import AddResult, NewHeaders, add
     from kerfmark.verbs.check import CheckResult, check
     from kerfmark.verbs.cut import CutResult, cut
     from kerfmark.verbs.draw import picture
     from kerfmark.verbs.drop import DropResult, drop
     from kerfmark.verbs.export import ExportResult, Spelled, export
     from kerfmark.verbs.loads import LoadsResult, loads
+    from kerfmark.verbs.map_onto import OntoResult, mark_onto
     from kerfmark.verbs.mark import MarkResult, Steering, mark
     from kerfmark.verbs.measure import MeasureResult, measure
-    from kerfmark.verbs.onto import OntoResult, mark_onto
     from kerfmark.verbs.prove import ProveResult, prove
     from kerfmark.verbs.show import RecordResult, ShowResult, show, show_record
     from kerfmark.verbs.trace import TraceResult, trace
     from kerfmark.verbs.undo import UndoResult, undo
 
-_HOMES = {
-    "Reading": "read.source", "Steering": "structure.steer",
-    "measure": "verbs.measure", "MeasureResult": "verbs.measure", "mark": "verbs.mark", "MarkResult": "verbs.mark",
-    "mark_onto": "verbs.onto", "OntoResult": "verbs.onto",
-    "add": "verbs.add", "AddResult": "verbs.add", "Wishes": "verbs.routing",
-    "picture": "verbs.draw", "limited": "memory", "Diagram": "layout.diagram",
+_MODULES = {
+    "Reading": "read.source",
+    "Steering": "structure.steering",
+    "measure": "verbs.measure",
+    "MeasureResult": "verbs.measure",
+    "mark": "verbs.mark",
+    "MarkResult": "verbs.mark",
+    "mark_onto": "verbs.map_onto",
+    "OntoResult": "verbs.map_onto",
+    "add": "verbs.add",
+    "AddResult": "verbs.add",
+    "NewHeaders": "verbs.routing",
+    "picture": "verbs.draw",
+    "limited": "memory",
+    "Diagram": "layout.diagram",
     **dict.fromkeys(("export", "ExportResult", "Spelled"), "verbs.export"),
     **dict.fromkeys(("drop", "DropResult"), "verbs.drop"),
-    "loads": "verbs.loads", "LoadsResult": "verbs.loads",
-    **dict.fromkeys(("undo", "UndoResult"), "verbs.undo"), **dict.fromkeys(("refresh", "RefreshResult"), "verbs.refresh"),
+    "loads": "verbs.loads",
+    "LoadsResult": "verbs.loads",
+    **dict.fromkeys(("undo", "UndoResult"), "verbs.undo"),
+    **dict.fromkeys(("refresh", "RefreshResult"), "verbs.refresh"),
     **dict.fromkeys(("trace", "TraceResult"), "verbs.trace"),
-    "check": "verbs.check", "CheckResult": "verbs.check", "cut": "verbs.cut", "CutResult": "verbs.cut",
-    "show": "verbs.show", "ShowResult": "verbs.show",
-    "show_record": "verbs.show", "RecordResult": "verbs.show", "prove": "verbs.prove", "ProveResult": "verbs.prove",
-    **dict.fromkeys(("KerfmarkError", "UsageError", "SourceError", "LayoutError", "TargetError", "DataRefused", "Origin"),
-                    "errors"),
+    "check": "verbs.check",
+    "CheckResult": "verbs.check",
+    "cut": "verbs.cut",
+    "CutResult": "verbs.cut",
+    "show": "verbs.show",
+    "ShowResult": "verbs.show",
+    "show_record": "verbs.show",
+    "RecordResult": "verbs.show",
+    "prove": "verbs.prove",
+    "ProveResult": "verbs.prove",
+    **dict.fromkeys(
+        (
+            "KerfmarkError",
+            "UsageError",
+            "SourceError",
+            "LayoutError",
+            "TargetError",
+            "DataRefused",
+            "Origin",
+        ),
+        "errors",
+    ),
 }
 __all__ = [
     "AddResult",
@@ -71,6 +99,7 @@ __all__ = [
     "LoadsResult",
     "MarkResult",
     "MeasureResult",
+    "NewHeaders",
     "OntoResult",
     "Origin",
     "ProveResult",
@@ -85,7 +114,6 @@ __all__ = [
     "TraceResult",
     "UndoResult",
     "UsageError",
-    "Wishes",
     "__version__",
     "add",
     "check",
@@ -109,8 +137,8 @@ __all__ = [
 
 def __getattr__(name: str) -> Any:
     """Loads a public name when it is first used: the command line starts faster for it."""
-    if name in _HOMES:
+    if name in _MODULES:
         from importlib import import_module
 
-        return getattr(import_module(f"kerfmark.{_HOMES[name]}"), name)
+        return getattr(import_module(f"kerfmark.{_MODULES[name]}"), name)
     raise AttributeError(f"module 'kerfmark' has no attribute {name!r}")

@@ -7,7 +7,8 @@
     |   +-- TargetError   the database to write to or read from is not usable
     +-- DataRefused       the data do not fit; nothing was written                (exit code 1)
 
-Text is made from the fields, so that the command line, `--json` and a Python program tell the same story.
+Text is made from the fields, so that the command line, `--json` and a Python program tell the same
+story.
 """
 
 from __future__ import annotations
@@ -18,7 +19,8 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Origin:
-    """Where a cell or row came from, as a person counts: row 1 is the first line of the file or sheet."""
+    """Where a cell or row came from, as a person counts: row 1 is the first line of the file or
+    sheet."""
 
     file: str
     sheet: str | None = None
@@ -36,24 +38,34 @@ class Origin:
         return ", ".join(parts)
 
 
+def article(noun: str) -> str:
+    """A noun with what goes before it: `an integer`, `a date`, `text`."""
+    return noun if noun == "text" else f"an {noun}" if noun[0] in "aeiouAEIO" else f"a {noun}"
+
+
 def counted(n: int, one: str, many: str = "") -> str:
     """A number with its noun: `1 field`, `1,512 rows`."""
     return f"{n:,} {one if n == 1 else many or one + 's'}"
 
 
 def in_rows(rows: Sequence[int], total: int) -> str:
-    """The rows in which something stands, the first ones of all: ` (row 5)`, ` (rows 5, 6 and 1,200 more)`; nothing for none."""
+    """The rows in which something stands, the first ones of all: ` (row 5)`, ` (rows 5, 6 and 1,200
+    more)`; nothing for none."""
     if not rows:
         return ""
     more = f" and {total - len(rows):,} more" if total > len(rows) else ""
-    return f" ({'row' if len(rows) == 1 and not more else 'rows'} {', '.join(f'{r:,}' for r in rows)}{more})"
+    return (
+        f" ({'row' if len(rows) == 1 and not more else 'rows'} "
+        f"{', '.join(f'{r:,}' for r in rows)}{more})"
+    )
 
 
 class KerfmarkError(Exception):
     """Any refusal of Kerfmark.
 
-    `code` is short and stable; `what` one sentence; `why` the reason; `next` what a person can do about it;
-    `origin` the place; `more` further places of the same kind, first ones only, with `total` of them in all.
+    `code` is short and stable; `what` one sentence; `why` the reason; `next` what a person can do
+    about it; `origin` the place; `more` further places of the same kind, first ones only, with
+    `total` of them in all.
     """
 
     code = "error"
@@ -90,8 +102,16 @@ class KerfmarkError(Exception):
         origin = None
         if self.origin:
             origin = {k: v for k, v in vars(self.origin).items() if v is not None}
-        said = {"code": self.code, "what": self.what, "why": self.why, "next": self.next, "origin": origin}
-        return {k: v for k, v in said.items() if v} | ({"more": list(self.more), "total": self.total} if self.more else {})
+        said = {
+            "code": self.code,
+            "what": self.what,
+            "why": self.why,
+            "next": self.next,
+            "origin": origin,
+        }
+        return {k: v for k, v in said.items() if v} | (
+            {"more": list(self.more), "total": self.total} if self.more else {}
+        )
 
 
 class UsageError(KerfmarkError):

@@ -1,9 +1,10 @@
 """How much memory the program may take, and large arrays that are kept in files because of it.
 
-Within `limited`, as soon as a third of what is allowed is taken, whatever grows with the rows goes to files without a name, mapped
-into memory, so that it is an array as any other and can be given back at any time: a thread of its own does so whenever half is
-taken. Before that, and without a limit, arrays are ordinary.
-The folder of these files is TMPDIR, or /var/tmp, which is no memory in disguise as /tmp may be.
+Within `limited`, as soon as a third of what is allowed is taken, whatever grows with the rows goes
+to files without a name, mapped into memory, so that it is an array as any other and can be given
+back at any time: a thread of its own does so whenever half is taken. Before that, and without a
+limit, arrays are ordinary. The folder of these files is TMPDIR, or /var/tmp, which is no memory in
+disguise as /tmp may be.
 """
 
 from __future__ import annotations
@@ -35,7 +36,7 @@ ROWS = 1 << 20
 SORTED = 1 << 22
 """Numbers that are sorted at a time where memory is limited."""
 _PAGE = mmap.PAGESIZE
-_EVERY = .02
+_EVERY = 0.02
 """Seconds between two looks at what is taken."""
 
 
@@ -60,9 +61,10 @@ class _Limit:
         return there
 
     def watch(self) -> None:
-        """Gives mapped arrays back whenever more than half of what is allowed is taken; nothing in them is lost."""
+        """Gives mapped arrays back whenever more than half of what is allowed is taken; nothing in
+        them is lost."""
         while not self.over.wait(_EVERY):
-            if taken() > self.bytes // 2:
+            if used() > self.bytes // 2:
                 self.give_back()
 
     def give_back(self) -> None:
@@ -79,12 +81,16 @@ _now: _Limit | None = None
 
 @contextlib.contextmanager
 def limited(limit: int) -> Iterator[None]:
-    """Within it the process keeps to a number of bytes of memory. Raises UsageError for fewer than can do."""
+    """Within it the process keeps to a number of bytes of memory. Raises UsageError for fewer than
+    can do."""
     global _now
     if limit < LEAST:
-        raise UsageError(f"{limit / 1e6:,.0f} MB of memory cannot do", code="usage.memory",
-                         why="Python and its libraries take about 150 MB themselves",
-                         next=f"allow {LEAST // 10**6} MB or more")
+        raise UsageError(
+            f"{limit / 1e6:,.0f} MB of memory cannot do",
+            code="usage.memory",
+            why="Python and its libraries take about 150 MB themselves",
+            next=f"allow {LEAST // 10**6} MB or more",
+        )
     before = _now
     _now = mine = _Limit(limit)
     try:
@@ -95,7 +101,8 @@ def limited(limit: int) -> Iterator[None]:
 
 
 def half() -> int:
-    """Half of the bytes of memory that this machine has, or that the process may have of them; 0 where that is not told."""
+    """Half of the bytes of memory that this machine has, or that the process may have of them; 0
+    where that is not told."""
     told = "SC_PHYS_PAGES" in getattr(os, "sysconf_names", ())
     there = [os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")] if told else []
     for place in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
@@ -110,30 +117,34 @@ def allowed() -> int:
 
 
 def share(usual: int, part: float) -> int:
-    """A number of bytes for something: the usual one, or a part of what is allowed where that is less."""
+    """A number of bytes for something: the usual one, or a part of what is allowed where that is
+    less."""
     return min(usual, int(_now.bytes * part)) if _now else usual
 
 
-def taken() -> int:
-    """The bytes of memory that the process has now, or `most` where that is not told."""
+def used() -> int:
+    """The bytes of memory that the process has now, or `peak` where that is not told."""
     with contextlib.suppress(OSError):
         return int(Path("/proc/self/statm").read_bytes().split()[1]) * _PAGE
-    return most()
+    return peak()
 
 
-def most() -> int:
-    """The most bytes that the process ever had; where that is not told, all that are allowed. Asked at no cost."""
+def peak() -> int:
+    """The most bytes that the process ever had; where that is not told, all that are allowed. Asked
+    at no cost."""
     try:
         import resource
     except ImportError:
         return allowed()
-    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * (1 if sys.platform == "darwin" else 1024)
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * (
+        1 if sys.platform == "darwin" else 1024
+    )
 
 
 def scarce() -> bool:
     """Whether so much is taken that what grows with the rows belongs into files."""
     if _now is not None and not _now.scarce:
-        _now.scarce = most() > _now.bytes // 3 and taken() > _now.bytes // 3
+        _now.scarce = peak() > _now.bytes // 3 and used() > _now.bytes // 3
     return _now is not None and _now.scarce
 
 
@@ -170,7 +181,11 @@ def gathered(pieces: Iterable[pa.Array], type_: pa.DataType) -> pa.Array:
     """Pieces of one type put together."""
     import pyarrow as pa
 
-    if not scarce() or not (pa.types.is_string(type_) or pa.types.is_primitive(type_)) or pa.types.is_boolean(type_):
+    if (
+        not scarce()
+        or not (pa.types.is_string(type_) or pa.types.is_primitive(type_))
+        or pa.types.is_boolean(type_)
+    ):
         return pa.concat_arrays([pa.array([], type_), *pieces])
     with Pile(type_) as pile:
         for piece in pieces:
@@ -179,14 +194,17 @@ def gathered(pieces: Iterable[pa.Array], type_: pa.DataType) -> pa.Array:
 
 
 class Pile:
-    """An array of texts, or of values of a fixed width, that is put together in files piece by piece."""
+    """An array of texts, or of values of a fixed width, that is put together in files piece by
+    piece."""
 
     def __init__(self, type_: pa.DataType) -> None:
         import pyarrow as pa
 
         self._type, self._length, self._nulls, self._end = type_, 0, 0, 0
         self._texts = pa.types.is_string(type_)
-        self._files = [unnamed() for _ in range(3)]        # validity (a byte each), offsets of texts, data
+        self._files = [
+            unnamed() for _ in range(3)
+        ]  # validity (a byte each), offsets of texts, data
 
     def __enter__(self) -> Pile:
         return self
@@ -203,7 +221,7 @@ class Pile:
         if not len(piece):
             return
         valid, offsets, data = self._files
-        with disk_told():
+        with disk_errors():
             if piece.null_count and not self._nulls:
                 for start in at_a_time(self._length):
                     valid.write(bytes([1]) * min(ROWS, self._length - start))
@@ -211,11 +229,17 @@ class Pile:
             if self._nulls:
                 valid.write(piece.is_valid().to_numpy(zero_copy_only=False).view(np.uint8).data)
             if self._texts:
-                at = np.frombuffer(piece.buffers()[1], np.int32)[piece.offset:piece.offset + len(piece) + 1]
+                at = np.frombuffer(piece.buffers()[1], np.int32)[
+                    piece.offset : piece.offset + len(piece) + 1
+                ]
                 first, last = int(at[0]), int(at[-1])
                 if self._end + last - first > 2**31 - 1:
-                    raise UsageError("a column has more than 2 GB of different texts", code="usage.memory",
-                                     next="leave the column out, or cut the file in parts and add the later ones")
+                    raise UsageError(
+                        "a column has more than 2 GB of different texts",
+                        code="usage.memory",
+                        next="leave the column out, or cut the file in parts and add "
+                        "the later ones",
+                    )
                 offsets.write((at[:-1] - np.int64(first) + self._end).astype(np.int32).data)
                 data.write(memoryview(piece.buffers()[2] or b"")[first:last])
                 self._end += last - first
@@ -234,15 +258,18 @@ class Pile:
         if self._texts:
             offsets.write(np.array([self._end], np.int32).data)
         known = _mapped(valid)
-        bits = np.packbits(np.frombuffer(known, np.uint8), bitorder="little") if self._nulls else None
+        bits = (
+            np.packbits(np.frombuffer(known, np.uint8), bitorder="little") if self._nulls else None
+        )
         buffers = [None if bits is None else pa.py_buffer(bits)]
         buffers += [pa.py_buffer(_mapped(f)) for f in ([offsets, data] if self._texts else [data])]
         return pa.Array.from_buffers(self._type, self._length, buffers, self._nulls)
 
 
 def unnamed() -> IO[bytes]:
-    """A file for what does not fit in memory, which is gone when it is closed, or the program ends."""
-    with disk_told():
+    """A file for what does not fit in memory, which is gone when it is closed, or the program
+    ends."""
+    with disk_errors():
         return tempfile.TemporaryFile(dir=_folder(), prefix=".kerfmark-", buffering=1 << 20)
 
 
@@ -254,7 +281,7 @@ def numbers(file: IO[bytes], dtype: Any) -> np.ndarray:
 
 
 def _mapped(file: IO[bytes]) -> mmap.mmap | bytes:
-    with disk_told():
+    with disk_errors():
         file.flush()
     size = os.fstat(file.fileno()).st_size
     if not size:
@@ -269,7 +296,7 @@ def _folder() -> str:
 
 def _reserve(file: IO[bytes], size: int) -> None:
     """Takes the room on the disk now: a mapped file that finds none later ends the program."""
-    with disk_told():
+    with disk_errors():
         if hasattr(os, "posix_fallocate"):
             os.posix_fallocate(file.fileno(), 0, size)
             return
@@ -279,12 +306,18 @@ def _reserve(file: IO[bytes], size: int) -> None:
 
 
 @contextlib.contextmanager
-def disk_told() -> Iterator[None]:
+def disk_errors() -> Iterator[None]:
     """Turns a full disk into a message."""
     try:
         yield
     except OSError as error:
         full = error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
-        raise TargetError("there is no room for what does not fit in memory" if full else "nothing can be kept in this folder",
-                          code="memory.no-room", origin=Origin(str(Path(_folder()))), why=str(error.strerror or error),
-                          next="make room there, name another folder in TMPDIR, or allow more with --memory") from error
+        raise TargetError(
+            "there is no room for what does not fit in memory"
+            if full
+            else "nothing can be kept in this folder",
+            code="memory.no-room",
+            origin=Origin(str(Path(_folder()))),
+            why=str(error.strerror or error),
+            next="make room there, name another folder in TMPDIR, or allow more with --memory",
+        ) from error

@@ -6,7 +6,7 @@ import argparse
 import shlex
 from typing import TYPE_CHECKING
 
-from kerfmark.cli import database
+from kerfmark.cli import database, loading
 from kerfmark.cli.check import tell_group
 from kerfmark.cli.terminal import BAD, FAINT, GOOD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
@@ -21,51 +21,92 @@ LISTED = 10
 NAME = "add"
 SUMMARY = "put later files into the right tables of a database"
 ABOUT = """\
-Finds out by its headers which source each file feeds, resolves what the database knows already, adds what is new, and refuses what
-does not fit. Everything lands, or nothing; `kerfmark undo` takes a load back.
+Finds out by its headers which source each file feeds, resolves what the database knows already,
+adds what is new, and refuses what does not fit. Everything lands, or nothing; `kerfmark undo` takes
+a load back.
 
   kerfmark add inspections-2026-01.csv --into apiary.db
   kerfmark add inspections-2026-*.csv --into apiary.db --rehearse
   kerfmark add inspections-2026-06.csv --into apiary.db --known keep        only what is new of a file that overlaps
   kerfmark add mended.csv --into apiary.db                                  rows that --set-aside wrote, after they were mended
-"""
+"""  # noqa: E501
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
-    parser.add_argument("files", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads")
-    database.option(parser, "the database that Kerfmark made: an SQLite file, or a URL")
-    parser.add_argument("--as", dest="source", default="", metavar="SOURCE", help="the source that the files feed")
-    parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite", "add"],
-                        help="records that are there already: refuse the row (usual), keep what is there, fill its blanks, "
-                             "overwrite it, or add it again under a new key")
-    parser.add_argument("--rehearse", action="store_true", help="tell what would be done, and write nothing")
-    parser.add_argument("--set-aside", metavar="FILE", help="let the good rows land, and write the others there (.csv or .xlsx)")
-    parser.add_argument("--replace", action="store_true", help="overwrite the file for rows set aside")
+    parser.add_argument(
+        "files", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads"
+    )
+    database.option(parser, f"the database that Kerfmark made: {database.A_FILE}, or a URL")
+    parser.add_argument(
+        "--as", dest="source", default="", metavar="SOURCE", help="the source that the files feed"
+    )
+    loading.known(
+        parser,
+        "records that are there already: refuse the row (usual), keep what is there, fill its "
+        "blanks, overwrite it, or add it again under a new key",
+        "add",
+    )
+    loading.rehearse(parser)
+    loading.set_aside(parser)
+    loading.replace_rows_set_aside(parser)
     parser.add_argument("--again", action="store_true", help="load a file that was loaded already")
-    parser.add_argument("--learn", action="store_true", help="accept a header that is nearly known as another spelling")
-    parser.add_argument("--leave-out", action="append", default=[], metavar="HEADER", help="leave out a column that is new")
-    parser.add_argument("--put", action="append", default=[], metavar="HEADER=TABLE", help="put a column that is new into a table")
-    parser.add_argument("--widen", action="store_true", help="widen columns that new values do not fit into")
+    parser.add_argument(
+        "--learn",
+        action="store_true",
+        help="accept a header that is nearly known as another spelling",
+    )
+    parser.add_argument(
+        "--leave-out",
+        action="append",
+        default=[],
+        metavar="HEADER",
+        help="leave out a column that is new",
+    )
+    parser.add_argument(
+        "--put",
+        action="append",
+        default=[],
+        metavar="HEADER=TABLE",
+        help="put a column that is new into a table",
+    )
+    parser.add_argument(
+        "--widen", action="store_true", help="widen columns that new values do not fit into"
+    )
     parser.add_argument("--backup", metavar="FILE", help="copy the database there first")
-    parser.add_argument("--changes", action="store_true", help="tell each value that is changed, before and after")
+    parser.add_argument(
+        "--changes", action="store_true", help="tell each value that is changed, before and after"
+    )
 
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
-    from kerfmark.verbs.add import Wishes, add
+    from kerfmark.verbs.add import NewHeaders, add
 
     put = {}
     for said in args.put:
         header, equals, table = said.rpartition("=")
         if not equals or not header or not table:
-            raise UsageError(f'"{said}" is no HEADER=TABLE', next='write it like --put "Weather=inspection"')
+            raise UsageError(
+                f'"{said}" is not HEADER=TABLE', next='write it like --put "Weather=inspection"'
+            )
         put[header] = table
-    wishes = Wishes(args.learn, tuple(args.leave_out), put)
+    new_headers = NewHeaders(args.learn, tuple(args.leave_out), put)
     with terminal.progress() as progress:
-        result = add(args.files, database.chosen(args), source=args.source, known=args.known, again=args.again, wishes=wishes,
-                     widen=args.widen, rehearsal=args.rehearse, set_aside=args.set_aside, replace=args.replace, backup=args.backup,
-                     progress=progress)
+        result = add(
+            args.files,
+            database.chosen(args),
+            source=args.source,
+            known=args.known,
+            again=args.again,
+            new_headers=new_headers,
+            widen=args.widen,
+            rehearsal=args.rehearse,
+            set_aside=args.set_aside,
+            replace=args.replace,
+            backup=args.backup,
+            progress=progress,
+        )
     terminal.result(result)
     tell(result, terminal, changes=args.changes)
     if result.rehearsed and result.problems and not result.set_aside:
@@ -73,51 +114,104 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     return ROWS_SET_ASIDE if result.set_aside else 0
 
 
-def tell(result: AddResult, terminal: Terminal, *, changes: bool = False, closing: bool = True) -> None:
+def tell(
+    result: AddResult, terminal: Terminal, *, changes: bool = False, closing: bool = True
+) -> None:
     """What a load did; `closing` with a line that says so."""
     for f in result.files:
-        terminal.say("read ", (f.file, BOLD), f": {counted(f.rows, 'row')} for {f.source}", (f"  ({f.why})", FAINT))
+        terminal.say(
+            "read ",
+            (f.file, BOLD),
+            f": {counted(f.rows, 'row')} for {f.source}",
+            (f"  ({f.why})", FAINT),
+        )
     for note in result.notes:
         terminal.note(("odd  ", BAD), note)
     for said in result.learned:
         terminal.say("learned ", said)
     if result.tables:
-        shown = [t for t in result.tables if t.added or t.known or t.kept or t.filled or t.overwritten]
+        shown = [
+            t for t in result.tables if t.added or t.known or t.kept or t.filled or t.overwritten
+        ]
         more = [k for k in ("kept", "filled", "overwritten") if any(getattr(t, k) for t in shown)]
         terminal.say()
-        terminal.table(["table", "added", "known", *more],
-                       [(t.name, *(f"{n:,}" if n else "-" for n in (t.added, t.known, *(getattr(t, k) for k in more))))
-                        for t in shown], right=[1, 2, 3, 4, 5])
+        terminal.table(
+            ["table", "added", "known", *more],
+            [
+                (
+                    t.name,
+                    *(
+                        f"{n:,}" if n else "-"
+                        for n in (t.added, t.known, *(getattr(t, k) for k in more))
+                    ),
+                )
+                for t in shown
+            ],
+            right=[1, 2, 3, 4, 5],
+        )
     if changes and result.changes:
         terminal.say()
-        terminal.table(["table", "row", "column", "before", "after"],
-                       [(c.table, c.row, c.column, c.before or "-", c.after or "-") for c in result.changes], right=[1], cut=[3, 4])
+        terminal.table(
+            ["table", "row", "column", "before", "after"],
+            [(c.table, c.row, c.column, c.before or "-", c.after or "-") for c in result.changes],
+            right=[1],
+            cut=[3, 4],
+        )
     for group in result.groups:
         tell_group(group, terminal)
     terminal.say()
     if result.known_rows:
         different = sum(a.different for a in result.account)
-        terminal.say(f"{counted(result.known_rows, 'row')} of records that were there already: "
-                     f"{result.known_rows - different:,} the same, {different:,} different and not taken over")
+        terminal.say(
+            f"{counted(result.known_rows, 'row')} of records that were there already: "
+            f"{result.known_rows - different:,} the same, {different:,} different and not taken "
+            "over"
+        )
     if result.different:
         terminal.say()
-        terminal.table(["file", "row", "column", "in the file", "in the database, kept"],
-                       [(c.origin.file, c.origin.row or "-", c.origin.column or "", c.in_file or "-", c.in_database or "-")
-                        for c in result.different[:LISTED]], right=[1])
+        terminal.table(
+            ["file", "row", "column", "in the file", "in the database, kept"],
+            [
+                (
+                    c.origin.file,
+                    c.origin.row or "-",
+                    c.origin.column or "",
+                    c.in_file or "-",
+                    c.in_database or "-",
+                )
+                for c in result.different[:LISTED]
+            ],
+            right=[1],
+        )
         if len(result.different) > LISTED:
-            terminal.say(f"... and {len(result.different) - LISTED:,} more; kerfmark prove --report and --json tell all")
+            terminal.say(
+                f"... and {len(result.different) - LISTED:,} more; kerfmark prove --report and "
+                "--json tell all"
+            )
         terminal.say()
     if result.set_aside:
         would = "would set aside " if result.rehearsed else "set aside "
-        terminal.say(would, (counted(result.set_aside, "row"), BAD), " in " if result.rejects else "",
-                     (", ".join(result.rejects), BOLD), ": mend them there, and add that file" if result.rejects else "")
+        terminal.say(
+            would,
+            (counted(result.set_aside, "row"), BAD),
+            " in " if result.rejects else "",
+            (", ".join(result.rejects), BOLD),
+            ": mend what is in it, and add that file" if result.rejects else "",
+        )
     if not closing:
         return
     if result.rehearsed:
         refused = result.problems and not result.set_aside
-        terminal.say(("refused  ", BAD) if refused else ("fits  ", GOOD),
-                     f"{counted(result.problems, 'problem')}; nothing would be added" if refused else
-                     "nothing was written: this was a rehearsal")
+        terminal.say(
+            ("refused  ", BAD) if refused else ("fits  ", GOOD),
+            f"{counted(result.problems, 'problem')}; nothing would be added"
+            if refused
+            else "nothing was written: this was a rehearsal",
+        )
         return
-    terminal.say(("added  ", GOOD), f"as load {result.load} to ", (result.database, BOLD),
-                 f" in {result.seconds:.1f} s; kerfmark undo {shlex.quote(result.database)} takes it back")
+    terminal.say(
+        ("added  ", GOOD),
+        f"as load {result.load} to ",
+        (result.database, BOLD),
+        f" in {result.seconds:.1f} s; kerfmark undo {shlex.quote(result.database)} takes it back",
+    )

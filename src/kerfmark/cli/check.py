@@ -6,6 +6,7 @@ import argparse
 import sys
 from typing import TYPE_CHECKING
 
+from kerfmark.cli import loading
 from kerfmark.cli.terminal import BAD, FAINT, GOOD, HEAD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import UsageError, counted
@@ -16,29 +17,41 @@ if TYPE_CHECKING:
 NAME = "check"
 SUMMARY = "rehearse a cut and tell every problem by row; nothing is written"
 ABOUT = """\
-Reads everything that a layout names, converts, splits and looks up everything, writes nothing, and tells all problems at once,
-worst first, each with its rows and what to do; then what is legal but odd. Exit code 1 when a cut would be refused.
+Reads everything that a layout names, converts, splits and looks up everything, writes nothing, and
+tells all problems at once, worst first, each with its rows and what to do; then what is legal but
+odd. Exit code 1 when a cut would be refused.
 
   kerfmark check apiary.layout.toml
   kerfmark check apiary.layout.toml inspections-2026-04.csv     this file in place of the one that the layout names
   kerfmark check apiary.layout.toml --into apiary.db            ask the database too
   kerfmark check apiary.layout.toml --all --json
   kerfmark check --schema > layout.schema.json                  for editors that check and complete layouts
-"""
+"""  # noqa: E501
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     parser.add_argument("layout", nargs="?", metavar="LAYOUT", help="a layout (.toml)")
-    parser.add_argument("files", nargs="*", metavar="FILE", help="files in place of those that the layout names")
-    parser.add_argument("--into", default="", metavar="DB",
-                        help="ask this database whether it would take the tables, or, where they are there, what they hold; a "
-                             "schema of a server stands in the URL: ?schema=NAME")
-    parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite"],
-                        help="with a layout of tables that are there: what becomes of records that they have (see kerfmark add)")
-    parser.add_argument("--all", action="store_true", help="tell all rows of every problem, not the first ten")
-    parser.add_argument("--stop-after", type=int, default=0, metavar="N", help="end early, after N problems")
-    parser.add_argument("--schema", action="store_true", help="print the JSON Schema of layouts, and nothing else")
+    parser.add_argument(
+        "files", nargs="*", metavar="FILE", help="files in place of those that the layout names"
+    )
+    parser.add_argument(
+        "--into",
+        default="",
+        metavar="DB",
+        help="ask this database whether it would take the tables, or, where they are there, what "
+        "they hold; a schema of a server goes into the URL: ?schema=NAME",
+    )
+    loading.known_in_filled_tables(parser)
+    parser.add_argument(
+        "--all", action="store_true", help="tell all rows of every problem, not the first ten"
+    )
+    parser.add_argument(
+        "--stop-after", type=int, default=0, metavar="N", help="end early, after N problems"
+    )
+    parser.add_argument(
+        "--schema", action="store_true", help="print the JSON Schema of layouts, and nothing else"
+    )
 
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
@@ -53,8 +66,15 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     if args.stop_after < 0:
         raise UsageError("--stop-after takes a number from 1 on")
     with terminal.progress() as progress:
-        result = check(args.layout, args.files, into=args.into, known=args.known, places=None if args.all else 10,
-                       stop_after=args.stop_after, progress=progress)
+        result = check(
+            args.layout,
+            args.files,
+            into=args.into,
+            known=args.known,
+            places=None if args.all else 10,
+            stop_after=args.stop_after,
+            progress=progress,
+        )
     terminal.result(result)
     _tell(result, terminal)
     return 1 if result.problems else 0
@@ -63,30 +83,69 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
 def _tell(result: CheckResult, terminal: Terminal) -> None:
     for s in result.sources:
         more = [f"{counted(s.left_out, 'row')} left out by the layout"] if s.left_out else []
-        more += [f'{counted(n, "cell")} of "{h}" changed by the layout' for h, n in s.changed.items()]
-        terminal.say("read ", (s.file, BOLD), f": {counted(s.rows, 'row')}", (f"  ({'; '.join(more)})" if more else "", FAINT))
+        more += [
+            f'{counted(n, "cell")} of "{h}" changed by the layout' for h, n in s.changed.items()
+        ]
+        terminal.say(
+            "read ",
+            (s.file, BOLD),
+            f": {counted(s.rows, 'row')}",
+            (f"  ({'; '.join(more)})" if more else "", FAINT),
+        )
     if result.tables:
         terminal.say()
         named = any(t.created for t in result.tables)
-        terminal.table(["table", "rows", *(["of these only named by others"] if named else [])],
-                       [(t.name, f"{t.rows:,}", *([f"{t.created:,}" if t.created else "-"] if named else []))
-                        for t in result.tables], right=[1, 2])
+        terminal.table(
+            ["table", "rows", *(["of these only named by others"] if named else [])],
+            [
+                (
+                    t.name,
+                    f"{t.rows:,}",
+                    *([f"{t.created:,}" if t.created else "-"] if named else []),
+                )
+                for t in result.tables
+            ],
+            right=[1, 2],
+        )
     if result.links:
         terminal.say()
-        terminal.table(["lookup", "in", "resolved", "created", "left blank"],
-                       [(f"{c.table}.{c.link}", c.to, f"{c.resolved:,}", f"{c.created:,}" if c.created else "-",
-                         f"{c.blank:,}" if c.blank else "-") for c in result.links], right=[2, 3, 4])
+        terminal.table(
+            ["lookup", "in", "resolved", "created", "left blank"],
+            [
+                (
+                    f"{c.table}.{c.link}",
+                    c.to,
+                    f"{c.resolved:,}",
+                    f"{c.created:,}" if c.created else "-",
+                    f"{c.blank:,}" if c.blank else "-",
+                )
+                for c in result.links
+            ],
+            right=[2, 3, 4],
+        )
     for group in result.groups:
         tell_group(group, terminal)
     terminal.say()
     if not result.problems:
-        done = "add just this, unless the database refuses it by a rule of its own" if result.existing else "build just this"
-        terminal.say(("fits  ", GOOD), "everything: a cut from ", (result.layout, BOLD), f" would {done} ({result.seconds:.1f} s)")
+        done = (
+            "add just this, unless the database refuses it by a rule of its own"
+            if result.existing
+            else "build just this"
+        )
+        terminal.say(
+            ("fits  ", GOOD),
+            "everything: a cut from ",
+            (result.layout, BOLD),
+            f" would {done} ({result.seconds:.1f} s)",
+        )
         return
     kinds = sum(g.severity == "broken" for g in result.groups)
     perhaps = "" if result.complete else ", and perhaps more: it ended early"
-    terminal.say(("refused  ", BAD), f"{counted(result.problems, 'problem')} of {counted(kinds, 'kind')}{perhaps}; a cut would "
-                 f"write nothing, unless --set-aside FILE lets the other rows land ({result.seconds:.1f} s)")
+    terminal.say(
+        ("refused  ", BAD),
+        f"{counted(result.problems, 'problem')} of {counted(kinds, 'kind')}{perhaps}; a cut would "
+        f"write nothing, unless --set-aside FILE lets the other rows land ({result.seconds:.1f} s)",
+    )
 
 
 def tell_group(group: Group, terminal: Terminal) -> None:
@@ -96,13 +155,22 @@ def tell_group(group: Group, terminal: Terminal) -> None:
     where = f' in "{group.column}"' if group.column else ""
     terminal.say((group.severity, style), "  ", (f"{group.what}{where}: {group.total:,}", BOLD))
     shown = [(str(p.origin.row or "-"), p.value or "-", p.reason) for p in group.places]
-    files = {p.origin.file + (f', sheet "{p.origin.sheet}"' if p.origin.sheet else "") for p in group.places}
+    files = {
+        p.origin.file + (f', sheet "{p.origin.sheet}"' if p.origin.sheet else "")
+        for p in group.places
+    }
     several = len(files) > 1
     terminal.say((f"  {next(iter(sorted(files)))}" if not several else "", FAINT))
     heads = [*(["file"] if several else []), "  row", "value", "why"]
-    terminal.table(heads, [(*([f"  {p.origin.file}"] if several else []), f"  {row}", value, why)
-                           for p, (row, value, why) in zip(group.places, shown, strict=True)],
-                   right=[int(several)], cut=[1 + several, 2 + several])
+    terminal.table(
+        heads,
+        [
+            (*([f"  {p.origin.file}"] if several else []), f"  {row}", value, why)
+            for p, (row, value, why) in zip(group.places, shown, strict=True)
+        ],
+        right=[int(several)],
+        cut=[1 + several, 2 + several],
+    )
     if group.total > len(group.places):
         terminal.say(f"  ... and {group.total - len(group.places):,} more (--all tells them)")
     if group.remedy:

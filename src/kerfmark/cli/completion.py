@@ -30,15 +30,19 @@ def _prepare(command: argparse.ArgumentParser) -> None:
 
 
 def _sources(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
-    """The sources of an SQLite file: each has a view."""
+    """The sources of a database file: each has a view."""
     return [n.removesuffix("_flat") for n in _tables(prefix, parsed_args) if n.endswith("_flat")]
 
 
 def _tables(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
-    """The tables and views of an SQLite file; a server is not asked at the press of a key."""
+    """The tables and views of a database file; a server is not asked at the press of a key."""
     from kerfmark.verbs.show import names
 
-    return [] if "://" in parsed_args.database else [n for n in names(parsed_args.database) if n.startswith(prefix)]
+    return (
+        []
+        if "://" in parsed_args.database
+        else [n for n in names(parsed_args.database) if n.startswith(prefix)]
+    )
 
 
 def _loads(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
@@ -47,4 +51,8 @@ def _loads(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
 
     if "://" in parsed_args.database:
         return []
-    return [str(n.number) for n in loads(parsed_args.database).loads if not n.undone_at and str(n.number).startswith(prefix)]
+    return [
+        str(n.number)
+        for n in loads(parsed_args.database).loads
+        if not n.undone_at and str(n.number).startswith(prefix)
+    ]

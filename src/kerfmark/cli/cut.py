@@ -6,11 +6,12 @@ import argparse
 import shlex
 from typing import TYPE_CHECKING
 
-from kerfmark.cli import database, reading
+from kerfmark.cli import database, loading, reading
 from kerfmark.cli.add import tell as tell_added
 from kerfmark.cli.mark import steering, steering_arguments, why, worth_knowing
 from kerfmark.cli.terminal import BAD, FAINT, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
+from kerfmark.engines import script_engine
 from kerfmark.errors import UsageError, counted
 
 if TYPE_CHECKING:
@@ -19,32 +20,45 @@ if TYPE_CHECKING:
 ROWS_SET_ASIDE = 3
 NAME = "cut"
 SUMMARY = "build a database of linked tables from flat files or a layout"
-ABOUT = """\
-Builds the tables: an SQLite file, or tables on a server. Given plain files, finds the tables in them first and saves that layout
-(beside the file, or here); given a layout, builds exactly what it says, or fills the tables that are there (kerfmark mark --onto).
-Either all of it is there afterwards, or everything is as before.
+ABOUT = f"""\
+Builds the tables: {database.A_FILE}, or tables on a server. Given plain files, finds the tables in
+them first and saves that layout (beside the file, or here); given a layout, builds exactly what it
+says, or fills the tables that are there (kerfmark mark --onto). Either all of it is there
+afterwards, or everything is as before.
 
   kerfmark cut inspections-2025.csv --into apiary.db
   kerfmark cut apiary.layout.toml --into other.db
-  kerfmark cut apiary.layout.toml --into postgresql://me@db.example/club --schema apiary
-  kerfmark cut apiary.layout.toml --as-script apiary.sql --for postgresql
+  kerfmark cut apiary.layout.toml --into {database.EXAMPLE_URL} --schema apiary
+  kerfmark cut apiary.layout.toml --as-script apiary.sql --for {database.EXAMPLE_ENGINE}
 """
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
-    parser.add_argument("inputs", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads, or one layout (.toml)")
-    database.option(parser, "the SQLite file to make, or the URL of a database on a server", required=False)
-    parser.add_argument("--as-script", metavar="FILE", help="build nothing: write an SQL script that the engine's own client runs")
-    parser.add_argument("--for", dest="engine", default="", metavar="ENGINE",
-                        help="the engine of the script: postgresql, mariadb, mysql, sqlite, sqlserver or oracle")
-    parser.add_argument("--set-aside", metavar="FILE", help="let the good rows land, and write the others there (.csv or .xlsx)")
-    parser.add_argument("--replace", action="store_true", help="build anew what Kerfmark built there before")
-    parser.add_argument("--discard", action="store_true",
-                        help="with --replace: lose later loads, changes of the layout and rows that no load made")
-    parser.add_argument("--known", default="", choices=["refuse", "keep", "fill", "overwrite"],
-                        help="with a layout of tables that are there: what becomes of records that they have (see kerfmark add)")
-    parser.add_argument("--rehearse", action="store_true", help="build and check everything, and keep nothing")
+    parser.add_argument(
+        "inputs",
+        nargs="+",
+        metavar="FILE",
+        help="whatever `kerfmark measure` reads, or one layout (.toml)",
+    )
+    database.option(parser, f"the database to make: {database.A_DATABASE}", required=False)
+    parser.add_argument(
+        "--as-script",
+        metavar="FILE",
+        help="build nothing: write an SQL script that the engine's own client runs",
+    )
+    database.script_engine(parser)
+    loading.set_aside(parser)
+    parser.add_argument(
+        "--replace", action="store_true", help="build anew what Kerfmark built there before"
+    )
+    parser.add_argument(
+        "--discard",
+        action="store_true",
+        help="with --replace: lose later loads, changes of the layout and rows that no load made",
+    )
+    loading.known_in_filled_tables(parser)
+    loading.rehearse(parser, "build and check everything, and keep nothing")
     steering_arguments(parser)
     reading.arguments(parser)
 
@@ -55,49 +69,109 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.verbs.cut import cut
 
     if bool(args.into) == bool(args.as_script) or bool(args.as_script) != bool(args.engine):
-        raise UsageError("say where the tables go",
-                         next="--into DB builds them, --as-script FILE --for ENGINE writes a script that does")
+        raise UsageError(
+            "say where the tables go",
+            next="--into DB builds them, --as-script FILE --for ENGINE writes a script that does",
+        )
     with terminal.progress() as progress:
-        result = cut(args.inputs, database.chosen(args), script=args.as_script, engine=args.engine,
-                     replace=args.replace, discard=args.discard, rehearsal=args.rehearse, known=args.known,
-                     progress=progress, reading=reading.chosen(args), steering=steering(args), set_aside=args.set_aside)
+        result = cut(
+            args.inputs,
+            database.chosen(args),
+            script=args.as_script,
+            engine=args.engine,
+            replace=args.replace,
+            discard=args.discard,
+            rehearsal=args.rehearse,
+            known=args.known,
+            progress=progress,
+            reading=reading.chosen(args),
+            steering=steering(args),
+            set_aside=args.set_aside,
+        )
     terminal.result(result)
     if isinstance(result, AddResult):
         tell_added(result, terminal)
         if result.rehearsed and result.problems and not result.set_aside:
             return 1
     else:
-        _tell(result, terminal)
+        _tell(result, terminal, args.engine)
     return ROWS_SET_ASIDE if result.set_aside else 0
 
 
-def _tell(result: CutResult, terminal: Terminal) -> None:
+def _tell(result: CutResult, terminal: Terminal, engine: str = "") -> None:
     for s in result.sources:
-        terminal.say("read ", (s.file, BOLD), f": {counted(s.rows, 'row')}, {counted(s.columns, 'column')}, {size(s.bytes)}",
-                     (f"  ({s.how})", FAINT))
+        terminal.say(
+            "read ",
+            (s.file, BOLD),
+            f": {counted(s.rows, 'row')}, {counted(s.columns, 'column')}, {size(s.bytes)}",
+            (f"  ({s.how})", FAINT),
+        )
     terminal.say()
     terminal.table(
         ["table", "rows", "key", "known by", "links to"],
-        [(t.name, f"{t.rows:,}", t.key, ", ".join(t.known_by) or "its row", ", ".join(t.links.values()) or "-")
-         for t in result.tables], right=[1])
+        [
+            (
+                t.name,
+                f"{t.rows:,}",
+                t.key,
+                ", ".join(t.known_by) or "its row",
+                ", ".join(t.links.values()) or "-",
+            )
+            for t in result.tables
+        ],
+        right=[1],
+    )
     why(result.reasons, result.references, terminal)
     worth_knowing(result.notes, terminal)
     terminal.say()
     links = sum(len(t.links) for t in result.tables)
     large = f" ({size(result.bytes)})" if result.bytes else ""
     done = "would build " if result.rehearsed else "wrote " if result.script else "built "
-    terminal.say(done, (result.database, BOLD), f"{large} in {result.seconds:.1f} s: "
-                 f"{counted(len(result.tables), 'table')}, {counted(links, 'link')}"
-                 + ("" if result.script else ", every cell, link and row count checked"))
+    terminal.say(
+        done,
+        (result.database, BOLD),
+        f"{large} in {result.seconds:.1f} s: "
+        f"{counted(len(result.tables), 'table')}, {counted(links, 'link')}"
+        + ("" if result.script else ", every cell, link and row count checked"),
+    )
     for source, rows in result.left_out.items():
-        terminal.say("left out ", (counted(rows, "row"), BOLD), f" of {source}, for which its only_rows does not hold")
+        terminal.say(
+            "left out ",
+            (counted(rows, "row"), BOLD),
+            f" of {source}, for which its only_rows does not hold",
+        )
     if result.rehearsed:
-        terminal.say("nothing was written: this was a rehearsal"
-                     + (f"; {counted(result.set_aside, 'row')} would be set aside" if result.set_aside else ""))
+        terminal.say(
+            "nothing was written: this was a rehearsal"
+            + (
+                f"; {counted(result.set_aside, 'row')} would be set aside"
+                if result.set_aside
+                else ""
+            )
+        )
         return
     if result.set_aside:
-        terminal.say("set aside ", (counted(result.set_aside, "row"), BAD), " in ", (", ".join(result.rejects), BOLD),
-                     ", each with its reason: mend them there, and add them")
+        terminal.say(
+            "set aside ",
+            (counted(result.set_aside, "row"), BAD),
+            " in ",
+            (", ".join(result.rejects), BOLD),
+            ", with the reason: mend what is in it, and add that file",
+        )
+    into = (
+        f"--as-script {shlex.quote(result.database)} --for {engine}"
+        if result.script
+        else f"--into {shlex.quote(result.database)}"
+    )
     if result.marked:
-        terminal.say("saved ", (result.layout, BOLD), ": edit it to build other tables, then "
-                     f"kerfmark cut {shlex.quote(result.layout)} --into {shlex.quote(result.database)} --replace")
+        terminal.say(
+            "saved ",
+            (result.layout, BOLD),
+            ": edit it to build other tables, then "
+            f"kerfmark cut {shlex.quote(result.layout)} {into} --replace",
+        )
+    if result.script:
+        terminal.say(
+            "run it with ",
+            (script_engine(engine).script_command(result.database, "DATABASE"), BOLD),
+        )

@@ -4,8 +4,20 @@ from __future__ import annotations
 
 import argparse
 
+from kerfmark.engines import example_url, file_engine, script_names, servers
 
-def argument(parser: argparse.ArgumentParser, what: str = "an SQLite file, or the URL of a database on a server") -> None:
+A_FILE = file_engine().a_file
+"""The kind of database that is a file, in a sentence."""
+EXAMPLE_URL = example_url()
+"""The URL of a database, for examples."""
+EXAMPLE_ENGINE = servers()[0].name
+"""An engine, for examples."""
+SCRIPTS = script_names()
+"""The engines that scripts can be written for, in a sentence."""
+A_DATABASE = f"{A_FILE}, or the URL of a database on a server"
+
+
+def argument(parser: argparse.ArgumentParser, what: str = A_DATABASE) -> None:
     """The database as a plain argument, and its schema."""
     parser.add_argument("database", metavar="DB", help=what)
     schema(parser)
@@ -19,7 +31,23 @@ def option(parser: argparse.ArgumentParser, what: str, *, required: bool = True)
 
 def schema(parser: argparse.ArgumentParser) -> None:
     """The schema."""
-    parser.add_argument("--schema", default="", metavar="NAME", help="the schema on the server (usual: the user's own, or public)")
+    parser.add_argument(
+        "--schema",
+        default="",
+        metavar="NAME",
+        help="the schema on the server (usual: the user's own, or public)",
+    )
+
+
+def script_engine(parser: argparse.ArgumentParser) -> None:
+    """The engine that a script is for."""
+    parser.add_argument(
+        "--for",
+        dest="engine",
+        default="",
+        metavar="ENGINE",
+        help=f"the engine of the script: {SCRIPTS}",
+    )
 
 
 def chosen(args: argparse.Namespace) -> str:

@@ -1,4 +1,5 @@
-"""The program: reads the command line, runs one command, and turns what happened into an exit code."""
+"""The program: reads the command line, runs one command, and turns what happened into an exit
+code."""
 
 from __future__ import annotations
 
@@ -8,17 +9,39 @@ import os
 import signal
 import sys
 from collections.abc import Sequence
+from pathlib import Path
 from typing import NoReturn
 
 from kerfmark import __version__
 from kerfmark.address import PASSWORD
-from kerfmark.cli import add, check, cut, demo, draw, drop, export, loads, mark, measure, prove, reading, refresh, show, trace, undo
+from kerfmark.cli import (
+    add,
+    check,
+    cut,
+    database,
+    demo,
+    draw,
+    drop,
+    export,
+    loads,
+    mark,
+    measure,
+    prove,
+    reading,
+    refresh,
+    show,
+    trace,
+    undo,
+)
 from kerfmark.cli.terminal import Terminal
-from kerfmark.errors import DataRefused, KerfmarkError
+from kerfmark.engines import url_forms
+from kerfmark.errors import DataRefused, KerfmarkError, Origin, TargetError
 from kerfmark.memory import half, limited
 
-# For libraries that are loaded later. Nothing here multiplies matrices, and the threads for it wait busily; and what one batch
-# gave back serves the next one, unless it is given back to the system at once. Nothing is plugged into the models of layouts.
+# For libraries that are loaded later. Nothing here multiplies matrices, and the threads for it wait
+# busily; and what one batch
+# gave back serves the next one, unless it is given back to the system at once. Nothing is plugged
+# into the models of layouts.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 os.environ.setdefault("MIMALLOC_PURGE_DELAY", "1000")
 os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
@@ -28,48 +51,77 @@ DONE, REFUSED, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
 _ABOUT = """\
 Turns flat files into several linked tables of a real database, and proves that nothing was lost.
 """
-_GROUPS = (("look before you load", (measure, mark, check)), ("build", (cut, add)), ("look", (show, draw, prove)),
-           ("look back", (loads, undo, refresh, trace)), ("take it out again", (export, drop)), ("begin", (demo,)))
+_GROUPS = (
+    ("look before you load", (measure, mark, check)),
+    ("build", (cut, add)),
+    ("look", (show, draw, prove)),
+    ("look back", (loads, undo, refresh, trace)),
+    ("take it out again", (export, drop)),
+    ("begin", (demo,)),
+)
 """The commands in the order of the work."""
 _LARGE = (measure, mark, check, cut, add, prove, undo, refresh, drop)
 """The commands that read whole sources."""
 _WRITING = ("cut", "add", "undo", "refresh", "export", "drop")
-"""The commands that have written all that they write when their work ends, and then only tell of it."""
-_MORE = """
+"""The commands that have written all that they write when their work ends, and then only tell of
+it."""
+_MORE = f"""
   kerfmark demo                                    the whole story on made-up data
   kerfmark measure inspections-2025.csv
   kerfmark cut inspections-2025.csv --into apiary.db
   kerfmark add inspections-2026-01.csv --into apiary.db
 
-kerfmark COMMAND --help tells more, with examples. A database is the path of an SQLite file, or the URL of one on a server:
-postgresql://USER@HOST/DATABASE or mysql://USER@HOST/DATABASE.
-"""
+kerfmark COMMAND --help tells more, with examples. A database is the path of {database.A_FILE}, or the URL of one on a server:
+{url_forms()}.
+"""  # noqa: E501
 _EXITS = """\
 exit codes: 0 done; 1 refused because of the data, nothing written; 2 wrong usage or unreadable input, nothing written;
 3 done, with rows set aside; 130 interrupted, nothing written
-"""
+"""  # noqa: E501
 
 
 def parser() -> argparse.ArgumentParser:
     """The command line."""
     plain = argparse.RawDescriptionHelpFormatter
-    listed = "".join(f"\n{title}:\n" + "".join(f"  {m.NAME:<9} {m.SUMMARY}\n" for m in modules) for title, modules in _GROUPS)
-    top = argparse.ArgumentParser(prog="kerfmark", description=_ABOUT + listed + _MORE, epilog=_EXITS, formatter_class=plain,
-                                  allow_abbrev=False)
+    listed = "".join(
+        f"\n{title}:\n" + "".join(f"  {m.NAME:<9} {m.SUMMARY}\n" for m in modules)
+        for title, modules in _GROUPS
+    )
+    top = argparse.ArgumentParser(
+        prog="kerfmark",
+        description=_ABOUT + listed + _MORE,
+        epilog=_EXITS,
+        formatter_class=plain,
+        allow_abbrev=False,
+    )
     top.add_argument("--version", action="version", version=f"kerfmark {__version__}")
     common = argparse.ArgumentParser(add_help=False)
     talk = common.add_argument_group("output")
-    talk.add_argument("--json", action="store_true", help="the result as one JSON document on standard output")
+    talk.add_argument(
+        "--json", action="store_true", help="the result as one JSON document on standard output"
+    )
     talk.add_argument("--quiet", action="store_true", help="nothing on standard error but errors")
-    talk.add_argument("--verbose", action="store_true", help="each step and when it started, on standard error")
+    talk.add_argument(
+        "--verbose", action="store_true", help="each step and when it started, on standard error"
+    )
     large = argparse.ArgumentParser(add_help=False)
-    large.add_argument("--memory", metavar="SIZE", help="the most memory to take, such as 1GB; unless it is said, half of the "
-                       "machine's. What does not fit is kept in files in TMPDIR or /var/tmp")
-    commands = top.add_subparsers(dest="command", metavar="COMMAND", required=True, title="command")
+    large.add_argument(
+        "--memory",
+        metavar="SIZE",
+        help="the most memory to take, such as 1GB; unless it is said, half of the "
+        "machine's. What does not fit is kept in files in TMPDIR or /var/tmp",
+    )
+    commands = top.add_subparsers(
+        dest="command", metavar="COMMAND", required=True, help=argparse.SUPPRESS
+    )
     for module in (m for _, modules in _GROUPS for m in modules):
-        one = commands.add_parser(module.NAME, description=module.ABOUT, formatter_class=plain,
-                                  parents=[large, common] if module in _LARGE else [common],
-                                  allow_abbrev=False)
+        one = commands.add_parser(
+            module.NAME,
+            description=module.ABOUT,
+            formatter_class=plain,
+            parents=[large, common] if module in _LARGE else [common],
+            allow_abbrev=False,
+        )
         module.arguments(one)
         one.set_defaults(run=module.run, program=main)  # the demo runs the other commands
     return top
@@ -80,7 +132,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     terminal = Terminal()
     try:
         whole = parser()
-        if "_ARGCOMPLETE" in os.environ:                # the shell asks what could follow
+        if "_ARGCOMPLETE" in os.environ:  # the shell asks what could follow
             from kerfmark.cli.completion import complete
 
             complete(whole)
@@ -93,18 +145,14 @@ def main(argv: Sequence[str] | None = None) -> int:
     except KerfmarkError as error:
         if _asked_for_password(error):
             return main(argv)
-        if args.json:
-            terminal.result({"error": error.to_dict()})
-        else:
-            terminal.fail(str(error))
-        return REFUSED if isinstance(error, DataRefused) else WRONG_USE
+        return _fail(error, terminal)
     except KeyboardInterrupt:
         if terminal.working is not None and terminal.working.succeeded and args.command in _WRITING:
             terminal.fail("interrupted while telling what was done; it stays done")
             return DONE
         terminal.fail("interrupted; nothing was written")
         return INTERRUPTED
-    except BrokenPipeError:                             # the reader of our output left
+    except BrokenPipeError:  # the reader of our output left
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return DONE
     except MemoryError:
@@ -113,14 +161,39 @@ def main(argv: Sequence[str] | None = None) -> int:
     except Exception as error:
         if os.environ.get("KERFMARK_TRACEBACK"):
             raise
-        terminal.fail(f"Kerfmark failed: {type(error).__name__}: {error}\n"
-                      "why:  this is a fault of the program, not of your data; nothing was written\n"
-                      "next: please report it, with what KERFMARK_TRACEBACK=1 makes the same command say")
+        if isinstance(error, OSError) and isinstance(error.filename, str):
+            return _fail(_refused_by_the_system(error), terminal)
+        terminal.fail(
+            f"Kerfmark failed: {type(error).__name__}: {error}\n"
+            "why:  this is a fault of the program, not of your data; nothing was written\n"
+            "next: please report it, with what KERFMARK_TRACEBACK=1 makes the same command say"
+        )
         return WRONG_USE
 
 
+def _fail(error: KerfmarkError, terminal: Terminal) -> int:
+    """Tells an error; the exit code."""
+    if terminal.as_json:
+        terminal.result({"error": error.to_dict()})
+    else:
+        terminal.fail(str(error))
+    return REFUSED if isinstance(error, DataRefused) else WRONG_USE
+
+
+def _refused_by_the_system(error: OSError) -> TargetError:
+    """The error for a file or folder that the system does not let us use."""
+    return TargetError(
+        "the system does not allow this file or folder to be used",
+        code="target.system",
+        origin=Origin(Path(error.filename).name),
+        why=str(error.strerror or error),
+        next="look at its name, its permissions and the disk",
+    )
+
+
 def _within_memory(args: argparse.Namespace) -> contextlib.AbstractContextManager[None]:
-    """The limit of memory that was said, or half of the machine's; none for commands that take little."""
+    """The limit of memory that was said, or half of the machine's; none for commands that take
+    little."""
     if "memory" not in args:
         return contextlib.nullcontext()
     limit = half() or None if args.memory is None else reading.size(args.memory)
@@ -128,14 +201,15 @@ def _within_memory(args: argparse.Namespace) -> contextlib.AbstractContextManage
 
 
 def run() -> NoReturn:
-    """The program. What is done is done: an interrupt while it ends changes nothing, so it is not heard any more, and the
-    interpreter need not take itself apart, which takes a tenth of a second."""
-    for name in ("stdout", "stderr"):                   # one that was closed takes what is said all the same
+    """The program. What is done is done: an interrupt while it ends changes nothing, so it is not
+    heard any more, and the interpreter need not take itself apart, which takes a tenth of a
+    second."""
+    for name in ("stdout", "stderr"):  # one that was closed takes what is said all the same
         if getattr(sys, name) is None:
             setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: SIM115, PTH123  (until the end)
     code = main()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    with contextlib.suppress(OSError):                  # the reader of our output left
+    with contextlib.suppress(OSError):  # the reader of our output left
         sys.stdout.flush()
         sys.stderr.flush()
     os._exit(code)
@@ -143,7 +217,11 @@ def run() -> NoReturn:
 
 def _asked_for_password(error: KerfmarkError) -> bool:
     """Whether a password was missing, and a person at the terminal has given one."""
-    if not error.code.endswith(".password") or os.environ.get(PASSWORD) or not (sys.stdin.isatty() and sys.stderr.isatty()):
+    if (
+        not error.code.endswith(".password")
+        or os.environ.get(PASSWORD)
+        or not (sys.stdin.isatty() and sys.stderr.isatty())
+    ):
         return False
     from getpass import getpass
 

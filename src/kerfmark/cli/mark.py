@@ -20,26 +20,43 @@ if TYPE_CHECKING:
 NAME = "mark"
 SUMMARY = "propose the tables, with the evidence for each, as a layout to edit"
 ABOUT = """\
-Reads files wholly and proposes tables, keys and links, with the evidence for each. With -o the proposal is written as a layout, a
-text file to edit and to cut from; a layout that is there already keeps its edits, and only gets what it does not know yet.
+Reads files wholly and proposes tables, keys and links, with the evidence for each. With -o the
+proposal is written as a layout, a text file to edit and to cut from; a layout that is there already
+keeps its edits, and only gets what it does not know yet.
 
   kerfmark mark inspections-2025.csv
   kerfmark mark register.xlsx inspections-2025.csv -o bees.layout.toml
   kerfmark mark inspections-2025.csv --known-by Queen --apart "Hive,Hive type" --leave-out Notes
   kerfmark mark inspections-2025.csv --onto club.db -o onto.layout.toml     into tables that are there
   kerfmark mark book.xlsx --no-link Code --link "Beekeeper=keeper" -o book.layout.toml
-"""
+"""  # noqa: E501
 WIDEST = 100
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
-    parser.add_argument("inputs", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads")
-    parser.add_argument("-o", "--output", type=Path, metavar="LAYOUT", help="where the layout is written")
-    parser.add_argument("--replace", action="store_true", help="write the layout anew, without the edits in it")
-    parser.add_argument("--onto", default="", metavar="DB", help="map the files onto the tables that a database has already")
-    parser.add_argument("--put", action="append", default=[], metavar="HEADER=TABLE",
-                        help="with --onto: a new column of that table for a column without a home")
+    parser.add_argument(
+        "inputs", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads"
+    )
+    parser.add_argument(
+        "-o", "--output", type=Path, metavar="LAYOUT", help="where the layout is written"
+    )
+    parser.add_argument(
+        "--replace", action="store_true", help="write the layout anew, without the edits in it"
+    )
+    parser.add_argument(
+        "--onto",
+        default="",
+        metavar="DB",
+        help="map the files onto the tables that a database has already",
+    )
+    parser.add_argument(
+        "--put",
+        action="append",
+        default=[],
+        metavar="HEADER=TABLE",
+        help="with --onto: add a column that matches nothing to that table",
+    )
     database.schema(parser)
     steering_arguments(parser)
     reading.arguments(parser)
@@ -48,13 +65,49 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def steering_arguments(parser: argparse.ArgumentParser) -> None:
     """Declares the options by which a person steers the proposal."""
     group = parser.add_argument_group("what the proposal must keep to (columns by their headers)")
-    group.add_argument("--known-by", action="append", default=[], metavar="COLUMN", help="this column is the key of something")
-    group.add_argument("--together", action="append", default=[], metavar="A,B", help="these columns share a table")
-    group.add_argument("--apart", action="append", default=[], metavar="A,B", help="the second does not live with the first")
-    group.add_argument("--leave-out", action="append", default=[], metavar="COLUMN", help="no table gets this column")
-    group.add_argument("--no-link", action="append", default=[], metavar="COLUMN", help="this column refers to no other table")
-    group.add_argument("--link", action="append", default=[], metavar="COLUMN=TABLE", help="this column refers to that table")
-    group.add_argument("--only-lookups", action="store_true", help="tables directly above the rows, none above those")
+    group.add_argument(
+        "--known-by",
+        action="append",
+        default=[],
+        metavar="COLUMN",
+        help="this column is the key of something",
+    )
+    group.add_argument(
+        "--together", action="append", default=[], metavar="A,B", help="these columns share a table"
+    )
+    group.add_argument(
+        "--apart",
+        action="append",
+        default=[],
+        metavar="A,B",
+        help="the second does not live with the first",
+    )
+    group.add_argument(
+        "--leave-out",
+        action="append",
+        default=[],
+        metavar="COLUMN",
+        help="no table gets this column",
+    )
+    group.add_argument(
+        "--no-link",
+        action="append",
+        default=[],
+        metavar="COLUMN",
+        help="this column refers to no other table",
+    )
+    group.add_argument(
+        "--link",
+        action="append",
+        default=[],
+        metavar="COLUMN=TABLE",
+        help="this column refers to that table",
+    )
+    group.add_argument(
+        "--only-lookups",
+        action="store_true",
+        help="tables directly above the rows, none above those",
+    )
     group.add_argument("--one-table", action="store_true", help="one table per source")
 
 
@@ -77,8 +130,15 @@ def steering(args: argparse.Namespace) -> Steering:
         if not equals or not header or not table:
             raise UsageError(f'"{one}" does not say which table', next="write it like COLUMN=TABLE")
         links.append((header.strip(), table.strip()))
-    return Steering(tuple(args.leave_out), several("together", args.together), several("apart", args.apart), tuple(args.known_by),
-                    tuple(args.no_link), tuple(links), "flat" if args.one_table else "lookups" if args.only_lookups else "full")
+    return Steering(
+        tuple(args.leave_out),
+        several("together", args.together),
+        several("apart", args.apart),
+        tuple(args.known_by),
+        tuple(args.no_link),
+        tuple(links),
+        "flat" if args.one_table else "lookups" if args.only_lookups else "full",
+    )
 
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
@@ -87,14 +147,23 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
 
     if args.onto:
         if steering(args) != Steering():
-            raise UsageError("the tables of the database decide where columns go",
-                             next="leave out what steers a proposal of new tables, and edit the layout that --onto writes")
+            raise UsageError(
+                "the tables of the database decide where columns go",
+                next="leave out what steers a proposal of new tables, and edit the layout that "
+                "--onto writes",
+            )
         return _onto(args, terminal)
     if args.put or args.schema:
         raise UsageError("--put and --schema need a database", next="name it with --onto")
     with terminal.progress() as progress:
-        result = mark(args.inputs, args.output, steering=steering(args), reading=reading.chosen(args), replace=args.replace,
-                      progress=progress)
+        result = mark(
+            args.inputs,
+            args.output,
+            steering=steering(args),
+            reading=reading.chosen(args),
+            replace=args.replace,
+            progress=progress,
+        )
     terminal.result(result)
     _tell(result, args, terminal)
     return 0
@@ -102,26 +171,57 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
 
 def _onto(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.address import with_schema
-    from kerfmark.verbs.onto import mark_onto
+    from kerfmark.verbs.map_onto import mark_onto
 
     put = []
     for said in args.put:
         header, equals, table = said.rpartition("=")
         if not equals or not header or not table:
-            raise UsageError(f'"{said}" is no HEADER=TABLE', next='write it like --put "Weather=inspection"')
+            raise UsageError(
+                f'"{said}" is not HEADER=TABLE', next='write it like --put "Weather=inspection"'
+            )
         put.append((header, table))
     with terminal.progress() as progress:
-        result = mark_onto(args.inputs, with_schema(args.onto, args.schema), args.output, put=put, reading=reading.chosen(args),
-                           replace=args.replace, progress=progress)
+        result = mark_onto(
+            args.inputs,
+            with_schema(args.onto, args.schema),
+            args.output,
+            put=put,
+            reading=reading.chosen(args),
+            replace=args.replace,
+            progress=progress,
+        )
     terminal.result(result)
-    several = len({f.source for f in result.fed} | {s for s, _ in result.homeless}) > 1
-    rows = [((f.source,) if several else ()) + (f.header, f"{f.table}.{f.column}" + (f" through {f.link}" if f.link else ""), f.why)
-            for f in result.fed]
+    several = len({f.source for f in result.fed} | {s for s, _ in result.unmapped}) > 1
+    rows = [
+        ((f.source,) if several else ())
+        + (f.header, f"{f.table}.{f.column}" + (f" through {f.link}" if f.link else ""), f.why)
+        for f in result.fed
+    ]
     terminal.table([*(["source"] if several else []), "column", "goes to", "why"], rows)
-    for title, lines in (("without a home, and left out", [
-            *([", ".join(f'"{h}"' + (f" of {s}" if several else "") for s, h in result.homeless)] if result.homeless else []),
-            *(['--put "HEADER=TABLE" gives one a new column in a table'] if result.homeless else [])]),
-                         ("required, and fed by nothing", result.required), ("worth knowing", result.odd)):
+    for title, lines in (
+        (
+            "left out: no column matches",
+            [
+                *(
+                    [
+                        ", ".join(
+                            f'"{h}"' + (f" of {s}" if several else "") for s, h in result.unmapped
+                        )
+                    ]
+                    if result.unmapped
+                    else []
+                ),
+                *(
+                    ['--put "HEADER=TABLE" gives one a new column in a table']
+                    if result.unmapped
+                    else []
+                ),
+            ],
+        ),
+        ("required, but no column of the files matches", result.required),
+        ("worth knowing", result.odd),
+    ):
         if lines:
             terminal.say()
             terminal.say((title, HEAD))
@@ -135,7 +235,10 @@ def _onto(args: argparse.Namespace, terminal: Terminal) -> int:
         command = f"kerfmark cut {shlex.quote(result.layout)} --into {shlex.quote(result.database)}"
         terminal.say("layout ", (result.layout, BOLD), f": look at it, then {command}")
     else:
-        terminal.say(("nothing was written: ", FAINT), "-o LAYOUT writes this as a file to edit and to cut from")
+        terminal.say(
+            ("nothing was written: ", FAINT),
+            "-o LAYOUT writes this as a file to edit and to cut from",
+        )
     return 0
 
 
@@ -146,7 +249,11 @@ def _tell(result: MarkResult, args: argparse.Namespace, terminal: Terminal) -> N
         terminal.say()
         terminal.say(("nearly", HEAD))
         for near in result.near[:12]:
-            lives = f"lives in {near.home}, where these rows keep what they say" if near.home else "stays with the rows"
+            lives = (
+                f"lives in {near.table}, where these rows keep what they say"
+                if near.table
+                else "stays with the rows"
+            )
             terminal.say("  ", str(near), (f"  ({lives})", FAINT))
         if len(result.near) > 12:
             terminal.say((f"  ... and {len(result.near) - 12:,} more (--json lists all)", FAINT))
@@ -159,26 +266,42 @@ def _tell(result: MarkResult, args: argparse.Namespace, terminal: Terminal) -> N
     if result.new or result.missing:
         terminal.say()
         terminal.say(("new since the layout was written", HEAD))
-        for line in (*result.new, *(f'"{h}" is in the layout, but no longer in the file' for h in result.missing)):
+        for line in (
+            *result.new,
+            *(f'"{h}" is in the layout, but no longer in the file' for h in result.missing),
+        ):
             terminal.say("  ", line)
     terminal.say()
     files = shlex.join(map(str, args.inputs))
     if result.layout:
         kept = " (your edits are kept)" if result.new else ""
-        terminal.say("layout ", (result.layout, BOLD), f"{kept}: edit it, then kerfmark cut {shlex.quote(result.layout)} --into DB")
+        terminal.say(
+            "layout ",
+            (result.layout, BOLD),
+            f"{kept}: edit it, then kerfmark cut {shlex.quote(result.layout)} --into DB",
+        )
     else:
-        terminal.say(("nothing was written: ", FAINT), f"kerfmark mark {files} -o LAYOUT writes this as a file to edit")
+        terminal.say(
+            ("nothing was written: ", FAINT),
+            f"kerfmark mark {files} -o LAYOUT writes this as a file to edit",
+        )
 
 
 def picture(tables: Sequence[TableMarked], terminal: Terminal) -> None:
     """The tables as trees: below each table those that it links to, and what it has several of."""
-    above = {parent for t in tables for parent in t.links.values() if parent not in (t.name, t.part_of)}
+    above = {
+        parent for t in tables for parent in t.links.values() if parent not in (t.name, t.part_of)
+    }
     drawing = _Picture(tables, terminal)
     for table in tables:
         if table.name not in above and not table.part_of:
             drawing.branch(table, "", "", "")
     for table in tables:
-        if table.name not in drawing.shown and table.source and (not table.part_of or table.part_of not in drawing.known):
+        if (
+            table.name not in drawing.shown
+            and table.source
+            and (not table.part_of or table.part_of not in drawing.known)
+        ):
             drawing.branch(table, "", "", "")
 
 
@@ -196,17 +319,26 @@ class _Picture:
             return
         self.shown.add(table.name)
         own = ", ".join(c for c in table.columns if c not in table.known_by)
-        own = own if len(own) <= WIDEST else own[:own.rfind(",", 0, WIDEST)] + ", ..."
+        own = own if len(own) <= WIDEST else own[: own.rfind(",", 0, WIDEST)] + ", ..."
         key = " + ".join(k for k in table.known_by if not (table.part_of and k in table.links))
         rows = f"  {counted(table.rows, 'record')}" if table.rows is not None else ""
-        self.terminal.say((lead, FAINT), (table.name, HEAD), rows, (mark, FAINT), "  ", (key or "each row", BOLD),
-                          f": {own}" if own else "")
+        self.terminal.say(
+            (lead, FAINT),
+            (table.name, HEAD),
+            rows,
+            (mark, FAINT),
+            "  ",
+            (key or "each row", BOLD),
+            f": {own}" if own else "",
+        )
         below: list[tuple[str, TableMarked | None]] = []
         for link, parent in table.links.items():
             if parent == table.name:
                 below.append((f"itself, through {link}", None))
             elif parent != table.part_of:
-                below.append((f"  through {link}" if link != f"{parent}_id" else "", self.known[parent]))
+                below.append(
+                    (f"  through {link}" if link != f"{parent}_id" else "", self.known[parent])
+                )
         below += [("  several each", t) for t in self.known.values() if t.part_of == table.name]
         for i, (said, other) in enumerate(below):
             last = i == len(below) - 1
@@ -224,8 +356,14 @@ def why(reasons: Sequence[Reason], references: Sequence[Reference], terminal: Te
         terminal.say(("why these tables", HEAD))
     for r in reasons:
         terminal.say("  ", (r.table, BOLD), f": {' + '.join(r.by)} decides {', '.join(r.decides)}")
-        terminal.say((f"      {counted(r.values, 'value')}, {counted(r.repeats, 'repeat')} in {r.within}, "
-                      f"{counted(r.exceptions, 'exception')}, about {r.by_chance:,} expected by chance", FAINT))
+        terminal.say(
+            (
+                f"      {counted(r.values, 'value')}, {counted(r.repeats, 'repeat')} in "
+                f"{r.within}, "
+                f"{counted(r.exceptions, 'exception')}, about {r.by_chance:,} expected by chance",
+                FAINT,
+            )
+        )
     if references:
         terminal.say()
         terminal.say(("why these links", HEAD))

@@ -18,8 +18,9 @@ if TYPE_CHECKING:
 NAME = "measure"
 SUMMARY = "what is in files: columns, types, blanks, first rows, findings"
 ABOUT = """\
-Reads files wholly and tells what is in them: how they are written, the type of each column from all its rows, how full and how
-varied it is, the first rows, and what a person should know before loading them. Nothing is written.
+Reads files wholly and tells what is in them: how they are written, the type of each column from all
+its rows, how full and how varied it is, the first rows, and what a person should know before
+loading them. Nothing is written.
 
   kerfmark measure inspections-2025.csv
   kerfmark measure register.xlsx --rows 10
@@ -33,11 +34,26 @@ STYLES = {"broken": BAD, "doubtful": HEAD, "odd": BOLD}
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
-    parser.add_argument("inputs", nargs="+", metavar="FILE",
-                        help="text files, workbooks, JSON, Parquet, databases, packed files, folders, patterns, -")
-    parser.add_argument("--rows", type=int, default=3, metavar="N", help="first rows shown of each source (default: 3)")
-    parser.add_argument("--report", type=Path, metavar="FILE.html", help="the same as one HTML page, with pictures")
-    parser.add_argument("--replace", action="store_true", help="write the page over a file that exists")
+    parser.add_argument(
+        "inputs",
+        nargs="+",
+        metavar="FILE",
+        help="text files, workbooks, JSON, Parquet, ORC, databases, packed files, "
+        "folders, patterns, -",
+    )
+    parser.add_argument(
+        "--rows",
+        type=int,
+        default=3,
+        metavar="N",
+        help="first rows shown of each source (default: 3)",
+    )
+    parser.add_argument(
+        "--report", type=Path, metavar="FILE.html", help="the same as one HTML page, with pictures"
+    )
+    parser.add_argument(
+        "--replace", action="store_true", help="write the page over a file that exists"
+    )
     reading.arguments(parser)
 
 
@@ -46,15 +62,17 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.verbs.measure import measure
 
     if args.report is not None:
-        from kerfmark.verbs.saving import saving, writable
+        from kerfmark.verbs.atomic_write import require_writable, write_atomically
 
-        writable(args.report, args.replace)
+        require_writable(args.report, args.replace)
     with terminal.progress() as progress:
-        result = measure(args.inputs, rows=max(args.rows, 0), progress=progress, reading=reading.chosen(args))
+        result = measure(
+            args.inputs, rows=max(args.rows, 0), progress=progress, reading=reading.chosen(args)
+        )
     if args.report is not None:
-        from kerfmark.draw.measured import measured_page
+        from kerfmark.draw.measure_page import measured_page
 
-        with saving({args.report: measured_page(result.sources, __version__)}):
+        with write_atomically({args.report: measured_page(result.sources, __version__)}):
             pass
         terminal.note("wrote ", (str(args.report), BOLD))
     terminal.result(result)
@@ -67,14 +85,39 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
 
 def _tell(source: SourceMeasured, terminal: Terminal) -> None:
     skipped = f", {counted(source.skipped, 'blank row')} skipped" if source.skipped else ""
-    facts = f"  {counted(source.rows, 'row')}, {counted(len(source.columns), 'column')}, {size(source.bytes)}{skipped}"
+    facts = (
+        f"  {counted(source.rows, 'row')}, {counted(len(source.columns), 'column')}, "
+        f"{size(source.bytes)}{skipped}"
+    )
     terminal.say((source.file, HEAD), facts, (f"  ({source.how})", FAINT))
-    terminal.table(
-        ["column", "type", "blank", "distinct", "longest", "smallest", "largest", "most frequent"],
-        [(c.header, f"{c.mostly} (nearly)" if c.mostly else c.type, f"{c.blanks:,}" if c.blanks else "-",
-          "unique" if c.unique and c.distinct > 1 else f"{c.distinct:,}", c.longest, _short(c.smallest), _short(c.largest),
-          ", ".join(f"{_short(v)} ({n:,})" for v, n in c.frequent) or "-") for c in source.columns],
-        right=[2, 3, 4], cut=[5, 6, 7])
+    if source.columns:
+        terminal.table(
+            [
+                "column",
+                "type",
+                "blank",
+                "distinct",
+                "longest",
+                "smallest",
+                "largest",
+                "most frequent",
+            ],
+            [
+                (
+                    c.header,
+                    f"{c.mostly} (nearly)" if c.mostly else c.type,
+                    f"{c.blanks:,}" if c.blanks else "-",
+                    "unique" if c.unique and c.distinct > 1 else f"{c.distinct:,}",
+                    c.longest,
+                    _short(c.smallest),
+                    _short(c.largest),
+                    ", ".join(f"{_short(v)} ({n:,})" for v, n in c.frequent) or "-",
+                )
+                for c in source.columns
+            ],
+            right=[2, 3, 4],
+            cut=[5, 6, 7],
+        )
     blanks = sorted({s for c in source.columns for s in c.blank_as})
     if blanks:
         terminal.say((f"taken as blank: {', '.join(blanks)}", FAINT))
@@ -85,8 +128,10 @@ def _tell(source: SourceMeasured, terminal: Terminal) -> None:
         if terminal.fits(heads, rows):
             terminal.table(heads, rows)
         else:
-            terminal.table(["column", *(f"row {i + 1}" for i in range(len(rows)))],
-                           [[h, *(_short(row[i], 40) for row in rows)] for i, h in enumerate(heads)])
+            terminal.table(
+                ["column", *(f"row {i + 1}" for i in range(len(rows)))],
+                [[h, *(_short(row[i], 40) for row in rows)] for i, h in enumerate(heads)],
+            )
     if source.findings:
         terminal.say()
         terminal.say(("findings", HEAD))
@@ -98,7 +143,11 @@ def _tell_finding(f: Finding, source: SourceMeasured, terminal: Terminal) -> Non
     where = f'column "{f.origin.column}"' if f.origin.column else "rows"
     if f.origin.file != source.file and f.rows:
         where = f"{f.origin.file}, {where}"
-    terminal.say("  ", (f"{f.severity:<9}", STYLES[f.severity]), f"{where}: {f.what}{in_rows(f.rows, f.total)}")
+    terminal.say(
+        "  ",
+        (f"{f.severity:<9}", STYLES[f.severity]),
+        f"{where}: {f.what}{in_rows(f.rows, f.total)}",
+    )
     if f.next:
         terminal.say((f"           {f.next}", FAINT))
 

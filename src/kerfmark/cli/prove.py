@@ -20,33 +20,38 @@ LISTED = 10
 NAME = "prove"
 SUMMARY = "compare the sources with the database, row by row"
 ABOUT = """\
-Reads the sources again, rejoins the tables, and compares every row and cell. Exit code 1 when anything differs.
+Reads the sources again, rejoins the tables, and compares every row and cell. Exit code 1 when
+anything differs.
 
   kerfmark prove apiary.db
   kerfmark prove apiary.db --report proof.html                           a page that an auditor can keep
-"""
+"""  # noqa: E501
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     database.argument(parser)
-    parser.add_argument("--report", type=Path, metavar="FILE", help="write the proof as one HTML page to keep")
-    parser.add_argument("--replace", action="store_true", help="write the page over a file that exists")
+    parser.add_argument(
+        "--report", type=Path, metavar="FILE", help="write the proof as one HTML page to keep"
+    )
+    parser.add_argument(
+        "--replace", action="store_true", help="write the page over a file that exists"
+    )
 
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
+    from kerfmark.verbs.atomic_write import require_writable, write_atomically
     from kerfmark.verbs.prove import prove
-    from kerfmark.verbs.saving import saving, writable
 
     if args.report is not None:
-        writable(args.report, args.replace)
+        require_writable(args.report, args.replace)
     with terminal.progress() as progress:
         result = prove(database.chosen(args), progress=progress)
     if args.report is not None:
         from kerfmark.cli.proof import proof_page
 
-        with saving({args.report: proof_page(result)}):
+        with write_atomically({args.report: proof_page(result)}):
             pass
         terminal.note("wrote ", (str(args.report), BOLD))
     terminal.result(result)
@@ -54,28 +59,48 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     for p in result.proofs:
         name = f"{p.file}, {p.source}" if several else p.file
         if p.changed:
-            terminal.note((name, BOLD), " is not the file that was loaded: its contents have changed since")
+            terminal.note(
+                (name, BOLD), " is not the file that was loaded: its contents have changed since"
+            )
         if p.holds:
             whole = "" if p.otherwise else ", all in the database, and no others"
-            terminal.say(("proven  ", GOOD), (name, BOLD),
-                         f": {counted(p.rows, 'row')} and {counted(p.cells, 'cell')} compared{whole}")
+            terminal.say(
+                ("proven  ", GOOD),
+                (name, BOLD),
+                f": {counted(p.rows, 'row')} and {counted(p.cells, 'cell')} compared{whole}",
+            )
             for line in told(p):
                 terminal.say("        ", line)
             _tell_otherwise(p, terminal)
             continue
-        terminal.say(("differs ", BAD), (name, BOLD), f": {counted(p.rows, 'row')} in the file, {p.rows_in_database:,} in the "
-                     f"database; {counted(p.total, 'difference')}")
+        terminal.say(
+            ("differs ", BAD),
+            (name, BOLD),
+            f": {counted(p.rows, 'row')} in the file, {p.rows_in_database:,} in the "
+            f"database; {counted(p.total, 'difference')}",
+        )
         terminal.say()
-        terminal.table(["row", "column", "in the file", "in the database"],
-                       [(d.row or "-", d.column or "(all)", d.in_source, d.in_database) for d in p.differences])
+        terminal.table(
+            ["row", "column", "in the file", "in the database"],
+            [
+                (d.row or "-", d.column or "(all)", d.in_source, d.in_database)
+                for d in p.differences
+            ],
+        )
         if p.total > len(p.differences):
             terminal.say(f"... and {p.total - len(p.differences):,} more")
     for a in result.account:
         if not a.balances:
-            terminal.say(("differs ", BAD), (a.file, BOLD), f": {counted(a.read, 'row')} read with load {a.load}, but the ledger "
-                         f"tells of {a.own + a.set_aside + a.left_out + a.same + a.different:,}")
+            terminal.say(
+                ("differs ", BAD),
+                (a.file, BOLD),
+                f": {counted(a.read, 'row')} read with load {a.load}, but the ledger "
+                f"tells of {a.own + a.set_aside + a.left_out + a.same + a.different:,}",
+            )
     if result.broken_links:
-        terminal.say(("broken  ", BAD), f"{', '.join(result.broken_links)}: some values lead to no record")
+        terminal.say(
+            ("broken  ", BAD), f"{', '.join(result.broken_links)}: some values refer to no record"
+        )
     return 0 if result.holds else 1
 
 
@@ -83,37 +108,46 @@ def told(p: SourceProof) -> list[str]:
     """What became of rows and cells, where it is not the usual."""
     out = []
     if p.same or p.different:
-        out.append(f"{counted(p.own, 'row')} with records of their own; records that were there already: {p.same:,} the same, "
-                   f"{p.different:,} different and not taken over")
+        out.append(
+            f"{counted(p.own, 'row')} with records of their own; records that were there already: "
+            f"{p.same:,} the same, "
+            f"{p.different:,} different and not taken over"
+        )
     since = sum(not o.kept for o in p.otherwise)
     if since:
         out.append(f"{counted(since, 'cell')} changed by later loads")
     on_purpose = [f"{counted(p.set_aside, 'row')} set aside by the load"] if p.set_aside else []
     on_purpose += [f"{counted(p.left_out, 'row')} left out by the layout"] if p.left_out else []
-    on_purpose += [f"{counted(p.changed_cells, 'cell')} changed by the layout"] if p.changed_cells else []
+    on_purpose += (
+        [f"{counted(p.changed_cells, 'cell')} changed by the layout"] if p.changed_cells else []
+    )
     return out + (["on purpose: " + ", ".join(on_purpose)] if on_purpose else [])
 
 
-def because(cell: SaidOtherwise) -> str:
-    """Why a cell is not what its file says."""
-    if cell.kept:
-        return f"kept; load {cell.by} says it" if cell.by else "kept"
-    return f"changed by load {cell.by}"
-
-
 def _tell_otherwise(p: SourceProof, terminal: Terminal) -> None:
-    """The first cells that differ for a reason that the ledger knows: what was not taken over first, and one value that stands in
-    many rows (a keeper's phone) once."""
+    """The first cells that differ for a reason that the ledger knows: what was not taken over
+    first, and one value that stands in many rows (a keeper's phone) once."""
     if not p.otherwise:
         return
     alike: dict[tuple[str, ...], list[SaidOtherwise]] = {}
     for o in sorted(p.otherwise, key=lambda o: not o.known):
-        cell = o.origin.file, o.origin.sheet or "", o.origin.column or "", o.in_file, o.in_database, because(o)
+        cell = (
+            o.origin.file,
+            o.origin.sheet or "",
+            o.origin.column or "",
+            o.in_file,
+            o.in_database,
+            o.reason,
+        )
         alike.setdefault(cell, []).append(o)
     terminal.say()
-    terminal.table(["file", "row", "column", "in the file", "in the database", "why"],
-                   [(file, _rows(some), column, in_file, in_database, why)
-                    for (file, _, column, in_file, in_database, why), some in list(alike.items())[:LISTED]])
+    terminal.table(
+        ["file", "row", "column", "in the file", "in the database", "why"],
+        [
+            (file, _rows(some), column, in_file, in_database, why)
+            for (file, _, column, in_file, in_database, why), some in list(alike.items())[:LISTED]
+        ],
+    )
     if len(alike) > LISTED:
         more = sum(map(len, list(alike.values())[LISTED:]))
         terminal.say(f"... and {counted(more, 'more cell')}; --report and --json tell all")

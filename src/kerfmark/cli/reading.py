@@ -17,21 +17,54 @@ _SIZES = {"": 1, "K": 10**3, "M": 10**6, "G": 10**9, "T": 10**12}
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares the options."""
     group = parser.add_argument_group("how the files are written (found by itself)")
-    group.add_argument("--delimiter", metavar="C", help="what separates the fields: a character, or several")
-    group.add_argument("--widths", metavar="N,N,...", help="the columns have fixed widths, of so many characters each")
-    group.add_argument("--quote", metavar="C", help='what fields are quoted with; "none" where nothing is')
-    group.add_argument("--encoding", metavar="NAME", help="the encoding of the text, such as utf-8 or cp1252")
+    group.add_argument(
+        "--delimiter", metavar="C", help="what separates the fields: a character, or several"
+    )
+    group.add_argument(
+        "--widths",
+        metavar="N,N,...",
+        help="the columns have fixed widths, of so many characters each",
+    )
+    group.add_argument(
+        "--quote", metavar="C", help='what fields are quoted with; "none" where nothing is'
+    )
+    group.add_argument(
+        "--encoding", metavar="NAME", help="the encoding of the text, such as utf-8 or cp1252"
+    )
     header = group.add_mutually_exclusive_group()
-    header.add_argument("--header-row", type=int, metavar="N", help="the row that names the columns")
+    header.add_argument(
+        "--header-row", type=int, metavar="N", help="the row that names the columns"
+    )
     header.add_argument("--no-header", action="store_true", help="no row names the columns")
-    group.add_argument("--header-rows", type=int, metavar="N", help="over how many rows the header goes")
-    group.add_argument("--sheet", default="", metavar="NAME", help="only this sheet of a workbook, hidden or not")
-    group.add_argument("--skip-rows", metavar="ROWS", help="rows that are no data, such as 2,-1,40-60 (-1: the last one)")
-    group.add_argument("--cells", default="", metavar="RANGE", help="only this range (C5:H200), defined name or table of it")
-    group.add_argument("--member", default="", metavar="NAME", help="only this file of a zip archive")
+    group.add_argument(
+        "--header-rows", type=int, metavar="N", help="over how many rows the header goes"
+    )
+    group.add_argument(
+        "--sheet", default="", metavar="NAME", help="only this sheet of a workbook, hidden or not"
+    )
+    group.add_argument(
+        "--skip-rows",
+        metavar="ROWS",
+        help="rows that are not data, such as 2,-1,40-60 (-1: the last one)",
+    )
+    group.add_argument(
+        "--cells",
+        default="",
+        metavar="RANGE",
+        help="only this range (C5:H200), defined name or table of it",
+    )
+    group.add_argument(
+        "--member", default="", metavar="NAME", help="only this file of a zip archive"
+    )
     group.add_argument("--table", default="", metavar="NAME", help="only this table of a database")
-    group.add_argument("--query", default="", metavar="SQL", help="what this query of a database gives")
-    group.add_argument("--unpack-limit", metavar="SIZE", help="the most that a packed file may unpack to, such as 100GB")
+    group.add_argument(
+        "--query", default="", metavar="SQL", help="what this query of a database gives"
+    )
+    group.add_argument(
+        "--unpack-limit",
+        metavar="SIZE",
+        help="the most that a packed file may unpack to, such as 100GB",
+    )
 
 
 def chosen(args: argparse.Namespace) -> Reading:
@@ -42,21 +75,35 @@ def chosen(args: argparse.Namespace) -> Reading:
     from kerfmark.verbs.reading import Reading
 
     if args.header_row is not None and args.header_row < 1:
-        raise UsageError("rows are counted from 1", next="say --no-header where no row names the columns")
+        raise UsageError(
+            "rows are counted from 1", next="say --no-header where no row names the columns"
+        )
     if args.delimiter == "":
         raise UsageError("a delimiter cannot be nothing", next="name one, such as ; or tab")
     return Reading(
-        delimiter={"\\t": "\t", "tab": "\t"}.get(args.delimiter, args.delimiter), quote=_quote(args.quote),
-        encoding=args.encoding, edges=_edges(args.widths), header_row=0 if args.no_header else args.header_row,
-        header_rows=args.header_rows, member=args.member, sheet=args.sheet, cells=args.cells, table=args.table,
-        query=args.query, skip_rows=_rows(args.skip_rows), unpack_limit=size(args.unpack_limit))
+        delimiter={"\\t": "\t", "tab": "\t"}.get(args.delimiter, args.delimiter),
+        quote=_quote(args.quote),
+        encoding=args.encoding,
+        edges=_edges(args.widths),
+        header_row=0 if args.no_header else args.header_row,
+        header_rows=args.header_rows,
+        member=args.member,
+        sheet=args.sheet,
+        cells=args.cells,
+        table=args.table,
+        query=args.query,
+        skip_rows=_rows(args.skip_rows),
+        unpack_limit=size(args.unpack_limit),
+    )
 
 
 def _quote(said: str | None) -> str | None:
     if said is None or said == "none":
         return "" if said else None
     if len(said) != 1 or not said.isascii():
-        raise UsageError(f'"{said}" is not one plain character', next="name one, such as ', or none")
+        raise UsageError(
+            f'"{said}" is not one plain character', next="name one, such as ', or none"
+        )
     return said
 
 
@@ -76,7 +123,7 @@ def _rows(said: str | None) -> tuple[str, ...]:
     rows = tuple(one.strip() for one in said.split(",")) if said else ()
     for one in rows:
         if not re.fullmatch(r"-?[1-9]\d*|[1-9]\d*-[1-9]\d*", one):
-            raise UsageError(f'"{one}" is no row', next="write them like 2,-1,40-60")
+            raise UsageError(f'"{one}" is not a row number', next="write them like 2,-1,40-60")
     return rows
 
 
@@ -89,5 +136,5 @@ def size(said: str | None) -> int | None:
         return None
     found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([KMGT]?)B?", said.strip().upper())
     if not found:
-        raise UsageError(f'"{said}" is no size', next="write it like 500MB or 100GB")
+        raise UsageError(f'"{said}" is not a size', next="write it like 500MB or 100GB")
     return int(float(found[1]) * _SIZES[found[2]])

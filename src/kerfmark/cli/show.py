@@ -20,14 +20,14 @@ _NUMBERS = r"(tiny|small|big)?int|numeric|decimal|double|real|float"
 NAME = "show"
 SUMMARY = "tables, row counts, keys, links and first rows of a database"
 ABOUT = """\
-Shows what is in a database: its tables with row counts, keys, links and first rows; one table; or one record with what it leads
-to and what leads to it.
+Shows what is in a database: its tables with row counts, keys, links and first rows; one table; or
+one record with what it leads to and what leads to it.
 
   kerfmark show apiary.db
   kerfmark show apiary.db hive --rows 10 --where "hive_type=National"
   kerfmark show apiary.db hive 17                                        one record, its parents and its children
   kerfmark show apiary.db inspections_flat --csv --where "Keeper~Hollis" > hollis.csv
-"""
+"""  # noqa: E501
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -35,10 +35,21 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     database.argument(parser)
     parser.add_argument("table", nargs="?", metavar="TABLE", help="one table or view only")
     parser.add_argument("key", nargs="?", metavar="KEY", help="one record only, by its primary key")
-    parser.add_argument("--rows", type=int, metavar="N", help="first rows shown of each table (default: 3; with --csv: all)")
-    parser.add_argument("--where", action="append", default=[], metavar="TEST",
-                        help="only rows of which this holds: kg>=5, keeper=Ada, note~dry (contains), note= (is blank); may be "
-                             "repeated")
+    parser.add_argument(
+        "--rows",
+        type=int,
+        metavar="N",
+        help="first rows shown of each table (default: 3; with --csv: all)",
+    )
+    parser.add_argument(
+        "--where",
+        action="append",
+        default=[],
+        metavar="TEST",
+        help="only rows of which this holds: kg>=5, keeper=Ada, note~dry (contains), note= (is "
+        "blank); may be "
+        "repeated",
+    )
     parser.add_argument("--csv", action="store_true", help="the rows of one table as CSV")
 
 
@@ -49,7 +60,9 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     where, few = database.chosen(args), 3 if args.rows is None else max(args.rows, 0)
     if args.csv:
         if args.table is None or args.key is not None or args.json:
-            raise UsageError("CSV is the rows of one table", next="write it like kerfmark show DB TABLE --csv")
+            raise UsageError(
+                "CSV is the rows of one table", next="write it like kerfmark show DB TABLE --csv"
+            )
         writer = csv.writer(sys.stdout, lineterminator="\n")
         for row in rows_of(where, args.table, args.where, None if args.rows is None else few):
             writer.writerow(["" if v is None else v for v in row])
@@ -70,27 +83,42 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         _tell(table, terminal)
     if result.views:
         terminal.say()
-        terminal.say("views: ", (", ".join(result.views), BOLD), (" (a source in its flat shape again)", FAINT))
+        terminal.say(
+            "views: ",
+            (", ".join(result.views), BOLD),
+            (" (a source in its flat shape again)", FAINT),
+        )
     return 0
 
 
 def _tell_record(result: RecordResult, terminal: Terminal) -> None:
     key = next(iter(result.record.values.values()), "")
     terminal.say((result.record.table, HEAD), f" {key}")
-    terminal.table(["column", "value"], [(c, "" if v is None else v) for c, v in result.record.values.items()])
+    terminal.table(
+        ["column", "value"], [(c, "" if v is None else v) for c, v in result.record.values.items()]
+    )
     for parent in result.parents:
         terminal.say()
         terminal.say("leads to ", (parent.table, HEAD), (f"  through {parent.through}", FAINT))
-        terminal.table(["column", "value"], [(c, "" if v is None else v) for c, v in parent.values.items()])
+        terminal.table(
+            ["column", "value"], [(c, "" if v is None else v) for c, v in parent.values.items()]
+        )
     for child in result.children:
         terminal.say()
-        terminal.say(counted(child.rows, "record"), " of ", (child.table, HEAD), (f"  through {child.through}", FAINT))
+        terminal.say(
+            counted(child.rows, "record"),
+            " of ",
+            (child.table, HEAD),
+            (f"  through {child.through}", FAINT),
+        )
         rows = [["" if v is None else v for v in row] for row in child.first_rows]
         if terminal.fits(child.columns, rows):
             terminal.table(child.columns, rows)
         else:
-            terminal.table(["column", *(f"row {i + 1}" for i in range(len(rows)))],
-                           [[c, *(row[i] for row in rows)] for i, c in enumerate(child.columns)])
+            terminal.table(
+                ["column", *(f"row {i + 1}" for i in range(len(rows)))],
+                [[c, *(row[i] for row in rows)] for i, c in enumerate(child.columns)],
+            )
 
 
 def _tell(table: TableShown, terminal: Terminal) -> None:
@@ -106,6 +134,8 @@ def _tell(table: TableShown, terminal: Terminal) -> None:
         rows = [["" if v is None else v for v in row] for row in table.first_rows]
         if terminal.fits(heads, rows):
             terminal.table(heads, rows, right=numbers)
-        else:                                           # too wide to be read across: a line per column instead
-            terminal.table(["column", "type", *(f"row {i + 1}" for i in range(len(rows)))],
-                           [[c.name, c.type, *(row[i] for row in rows)] for i, c in enumerate(table.columns)])
+        else:  # too wide to be read across: a line per column instead
+            terminal.table(
+                ["column", "type", *(f"row {i + 1}" for i in range(len(rows)))],
+                [[c.name, c.type, *(row[i] for row in rows)] for i, c in enumerate(table.columns)],
+            )

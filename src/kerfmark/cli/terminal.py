@@ -1,5 +1,5 @@
-"""Where and how things are printed: results on standard output, talk on standard error, both as plain or as rich as
-the place they go to."""
+"""Where and how things are printed: results on standard output, talk on standard error, both as
+plain or as rich as the place they go to."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ PATIENCE = 1.0
 NARROWEST = 12
 """Characters to which a column is cut at most."""
 WIDE = 10_000
-"""Columns assumed where the output is no terminal, so that nothing is wrapped or cut."""
+"""Columns assumed where the output is not a terminal, so that nothing is wrapped or cut."""
 
 HEAD, NAME, FAINT, BAD, GOOD = "bold dark_orange3", "bold", "dim", "bold red3", "bold green4"
 
@@ -32,7 +32,9 @@ HEAD, NAME, FAINT, BAD, GOOD = "bold dark_orange3", "bold", "dim", "bold red3", 
 class Terminal:
     """The two streams of one run, and how talkative it is."""
 
-    def __init__(self, *, quiet: bool = False, verbose: bool = False, as_json: bool = False) -> None:
+    def __init__(
+        self, *, quiet: bool = False, verbose: bool = False, as_json: bool = False
+    ) -> None:
         self.quiet, self.verbose, self.as_json = quiet, verbose, as_json
         self.working: Bar | None = None
 
@@ -41,18 +43,34 @@ class Terminal:
 
         stream = sys.stderr if error else sys.stdout
         on_screen = stream.isatty()
-        plain = bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb" or not on_screen
-        return Console(file=stream, width=None if on_screen else WIDE, no_color=plain, highlight=False, emoji=False,
-                       color_system=None if plain else "auto", soft_wrap=not on_screen)
+        plain = (
+            bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb" or not on_screen
+        )
+        return Console(
+            file=stream,
+            width=None if on_screen else WIDE,
+            no_color=plain,
+            highlight=False,
+            emoji=False,
+            color_system=None if plain else "auto",
+            soft_wrap=not on_screen,
+        )
 
     def say(self, *parts: str | tuple[str, str]) -> None:
         """A line of the result: plain texts, and (text, style)."""
         if not self.as_json:
             self._console(False).print(styled(*parts))
 
-    def table(self, heads: Sequence[str], rows: Iterable[Sequence[Any]], *, right: Sequence[int] = (), cut: Sequence[int] = ()
-              ) -> None:
-        """Rows under headings; the columns in `right` are numbers. Where the terminal is too narrow, those in `cut` are cut."""
+    def table(
+        self,
+        heads: Sequence[str],
+        rows: Iterable[Sequence[Any]],
+        *,
+        right: Sequence[int] = (),
+        cut: Sequence[int] = (),
+    ) -> None:
+        """Rows under headings; the columns in `right` are numbers. Where the terminal is too
+        narrow, those in `cut` are cut."""
         if self.as_json:
             return
         from rich.cells import cell_len, set_cell_size
@@ -61,14 +79,28 @@ class Terminal:
         console = self._console(False)
         lines = [[str(c) for c in row] for row in rows]
         widths = [max(cell_len(line[i]) for line in [heads, *lines]) for i in range(len(heads))]
-        while cut and sum(widths) + 3 * len(widths) > console.width and max(widths[i] for i in cut) > NARROWEST:
+        while (
+            cut
+            and sum(widths) + 3 * len(widths) > console.width
+            and max(widths[i] for i in cut) > NARROWEST
+        ):
             widths[max(cut, key=widths.__getitem__)] -= 1
-        lines = [[c if cell_len(c) <= w else set_cell_size(c, w - 1) + "…" for c, w in zip(line, widths, strict=True)]
-                 for line in lines]
+        lines = [
+            [
+                c if cell_len(c) <= w else set_cell_size(c, w - 1) + "…"
+                for c, w in zip(line, widths, strict=True)
+            ]
+            for line in lines
+        ]
         table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style=HEAD)
         for i, head in enumerate(heads):
-            table.add_column(styled(head), justify="right" if i in right else "left", overflow="ellipsis", no_wrap=True,
-                             min_width=1)
+            table.add_column(
+                styled(head),
+                justify="right" if i in right else "left",
+                overflow="ellipsis",
+                no_wrap=True,
+                min_width=1,
+            )
         for row in lines:
             table.add_row(*[styled((c, NAME) if i == 0 else c) for i, c in enumerate(row)])
         if console.is_terminal:
@@ -83,7 +115,10 @@ class Terminal:
         from rich.cells import cell_len
 
         lines = [heads, *rows]
-        return sum(max(cell_len(str(line[i])) for line in lines) + 3 for i in range(len(heads))) <= self._console(False).width + 3
+        return (
+            sum(max(cell_len(str(line[i])) for line in lines) + 3 for i in range(len(heads)))
+            <= self._console(False).width + 3
+        )
 
     def result(self, value: Any) -> None:
         """The whole result as one JSON document, where that was asked for."""
@@ -102,16 +137,20 @@ class Terminal:
 
     def progress(self) -> Bar:
         """A callback for the core that draws a bar where someone is looking."""
-        console = self._console if sys.stderr.isatty() and not self.quiet and not self.as_json else None
+        console = (
+            self._console if sys.stderr.isatty() and not self.quiet and not self.as_json else None
+        )
         self.working = Bar(console, self.note if self.verbose else None)
         return self.working
 
 
 class Bar:
-    """Shows what the core is doing, once it takes longer than `PATIENCE`, whether the core says more by then or not; `tell` is
-    called at the start of each step."""
+    """Shows what the core is doing, once it takes longer than `PATIENCE`, whether the core says
+    more by then or not; `tell` is called at the start of each step."""
 
-    def __init__(self, console: Callable[[bool], Console] | None, tell: Callable[[str], None] | None = None) -> None:
+    def __init__(
+        self, console: Callable[[bool], Console] | None, tell: Callable[[str], None] | None = None
+    ) -> None:
         self._tell, self._told = tell, ""
         self._console, self._started, self._step = console, time.monotonic(), ""
         self._bar: Progress | None = None
@@ -147,15 +186,27 @@ class Bar:
                 from rich.progress import BarColumn, Progress, TextColumn
 
                 bar = BarColumn(30, "grey82", "dark_orange3", "dark_orange3", "dark_orange3")
-                self._bar = Progress(TextColumn("{task.description}"), bar, TextColumn("{task.fields[pace]}"),
-                                     console=self._console(True), transient=True)
+                self._bar = Progress(
+                    TextColumn("{task.description}"),
+                    bar,
+                    TextColumn("{task.fields[pace]}"),
+                    console=self._console(True),
+                    transient=True,
+                )
                 self._bar.start()
             if step != self._step or self._task is None:
                 if self._task is not None:
                     self._bar.remove_task(self._task)
-                self._task, self._step = self._bar.add_task(step, total=total or None, pace=""), step
+                self._task, self._step = (
+                    self._bar.add_task(step, total=total or None, pace=""),
+                    step,
+                )
             spent = time.monotonic() - self._step_started
-            pace = f"{done:,} rows" + (f", {done / spent:,.0f} a second" if spent > .2 else "") if done else ""
+            pace = (
+                f"{done:,} rows" + (f", {done / spent:,.0f} a second" if spent > 0.2 else "")
+                if done
+                else ""
+            )
             self._bar.update(self._task, completed=done, total=total or None, pace=pace)
 
     def __enter__(self) -> Bar:
@@ -171,15 +222,21 @@ class Bar:
 
 
 def styled(*parts: str | tuple[str, str]) -> Text:
-    """Texts put together. Nothing in them is taken for markup, and control characters are shown, not obeyed."""
+    """Texts put together. Nothing in them is taken for markup, and control characters are shown,
+    not obeyed."""
     from rich.text import Text
 
-    return Text.assemble(*[harmless(p) if isinstance(p, str) else (harmless(p[0]), p[1]) for p in parts])
+    return Text.assemble(
+        *[harmless(p) if isinstance(p, str) else (harmless(p[0]), p[1]) for p in parts]
+    )
 
 
 def harmless(text: str) -> str:
     """A text whose control characters, except line ends, are shown as a picture of themselves."""
-    return "".join(chr(0x2400 + ord(c)) if ord(c) < 32 and c != "\n" else "␡" if c == "\x7f" else c for c in text)
+    return "".join(
+        chr(0x2400 + ord(c)) if ord(c) < 32 and c != "\n" else "␡" if c == "\x7f" else c
+        for c in text
+    )
 
 
 def plain(value: Any) -> Any:
@@ -194,8 +251,12 @@ def plain(value: Any) -> Any:
     if isinstance(value, bytes):
         return value.hex()
     if isinstance(value, Decimal):
-        return int(value) if value == value.to_integral_value() and value.as_tuple().exponent == 0 else float(value)
-    if hasattr(value, "isoformat"):                     # a date or time of a server
+        return (
+            int(value)
+            if value == value.to_integral_value() and value.as_tuple().exponent == 0
+            else float(value)
+        )
+    if hasattr(value, "isoformat"):  # a date or time of a server
         return str(value)
     return str(value) if isinstance(value, PurePath) else value
 

@@ -12,7 +12,8 @@ from kerfmark.errors import counted
 NAME = "trace"
 SUMMARY = "from which load, file and row a record came"
 ABOUT = """\
-Tells the load that made a record, the row of the file in which it is first said, and what later loads have changed of it.
+Tells the load that made a record, the row of the file in which it is first said, and what later
+loads have changed of it.
 
   kerfmark trace apiary.db hive 17
   kerfmark trace apiary.db hive 17 --json
@@ -23,7 +24,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     database.argument(parser)
     parser.add_argument("table", metavar="TABLE", help="one of its tables")
-    parser.add_argument("key", metavar="KEY", help="the primary key of a record (several columns: separated by commas)")
+    parser.add_argument(
+        "key",
+        metavar="KEY",
+        help="the primary key of a record (several columns: separated by commas)",
+    )
 
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
@@ -34,13 +39,25 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         result = trace(database.chosen(args), args.table, args.key, progress=progress)
     terminal.result(result)
     if not result.load:
-        terminal.say((f"{result.table} {result.key}", BOLD), ": no load made it; somebody put it there")
+        terminal.say(
+            (f"{result.table} {result.key}", BOLD), ": no load made it; somebody put it there"
+        )
     else:
-        where = f", first in {result.origin}" if result.origin else "; its file is gone, has changed, or says it only among others"
+        where = (
+            f", first in {result.origin}"
+            if result.origin
+            else "; its file is gone, has changed, or says it only among others"
+        )
         more = f" ({counted(result.rows, 'row')} there say it)" if result.rows > 1 else ""
-        terminal.say((f"{result.table} {result.key}", BOLD), f": came with load {result.load} on {result.at} (UTC){where}{more}")
+        terminal.say(
+            (f"{result.table} {result.key}", BOLD),
+            f": came with load {result.load} on {result.at} (UTC){where}{more}",
+        )
     if result.changes:
         terminal.say()
-        terminal.table(["load", "column", "before", "after"], [(n, c, b or "-", a or "-") for n, c, b, a in result.changes],
-                       right=[0])
+        terminal.table(
+            ["load", "column", "before", "after"],
+            [(n, c, b or "-", a or "-") for n, c, b, a in result.changes],
+            right=[0],
+        )
     return 0

@@ -12,8 +12,9 @@ from kerfmark.errors import counted
 NAME = "undo"
 SUMMARY = "take a load back"
 ABOUT = """\
-Takes the latest load back, or the one that is named: the rows it added go, the values it changed come back, and records that it
-made for others to lead to go if nothing else leads to them. When a later load depends on it, nothing happens.
+Takes the latest load back, or the one that is named: the rows it added go, the values it changed
+come back, and records that it made for others to lead to go if nothing else leads to them. When a
+later load depends on it, nothing happens.
 
   kerfmark undo apiary.db
   kerfmark undo apiary.db 3
@@ -24,7 +25,13 @@ made for others to lead to go if nothing else leads to them. When a later load d
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     database.argument(parser)
-    parser.add_argument("load", nargs="?", type=int, metavar="LOAD", help="the number of a load, as `kerfmark loads` tells it")
+    parser.add_argument(
+        "load",
+        nargs="?",
+        type=int,
+        metavar="LOAD",
+        help="the number of a load, as `kerfmark loads` tells it",
+    )
     parser.add_argument("--backup", metavar="FILE", help="copy the database there first")
     parser.add_argument("--through", action="store_true", help="take all later loads back as well")
 
@@ -34,21 +41,40 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.verbs.undo import undo
 
     with terminal.progress() as progress:
-        result = undo(database.chosen(args), args.load, through=args.through, backup=args.backup, progress=progress)
+        result = undo(
+            database.chosen(args),
+            args.load,
+            through=args.through,
+            backup=args.backup,
+            progress=progress,
+        )
     terminal.result(result)
     values = any(v for _, _, v in result.tables)
     shown = [(t, n, v) for t, n, v in result.tables if n or v]
     if shown:
-        terminal.table(["table", "rows gone", *(["values changed"] if values else [])],
-                       [(t, f"{n:,}", *([f"{v:,}" if v else "-"] if values else [])) for t, n, v in shown], right=[1, 2])
+        terminal.table(
+            ["table", "rows gone", *(["values changed"] if values else [])],
+            [(t, f"{n:,}", *([f"{v:,}" if v else "-"] if values else [])) for t, n, v in shown],
+            right=[1, 2],
+        )
     terminal.say()
     for table, rows in result.stay:
-        terminal.say(f"{counted(rows, 'row')} of {table} {'stay' if rows > 1 else 'stays'}, because rows that no load made refer "
-                     f"to {'them' if rows > 1 else 'it'}")
+        terminal.say(
+            f"{counted(rows, 'row')} of {table} {'stay' if rows > 1 else 'stays'}, because rows "
+            "that no load made refer "
+            f"to {'them' if rows > 1 else 'it'}"
+        )
     for table, rows in result.said_by_others:
-        terminal.say(f"{counted(rows, 'row')} of {table} {'stay' if rows > 1 else 'stays'}, because other loads say "
-                     f"{'them' if rows > 1 else 'it'} too")
+        terminal.say(
+            f"{counted(rows, 'row')} of {table} {'stay' if rows > 1 else 'stays'}, because other "
+            "loads say "
+            f"{'them' if rows > 1 else 'it'} too"
+        )
     numbers = ", ".join(map(str, result.loads))
-    terminal.say(("taken back  ", GOOD), f"load{'s' if len(result.loads) > 1 else ''} {numbers} of ", (result.database, BOLD),
-                 f" in {result.seconds:.1f} s")
+    terminal.say(
+        ("taken back  ", GOOD),
+        f"load{'s' if len(result.loads) > 1 else ''} {numbers} of ",
+        (result.database, BOLD),
+        f" in {result.seconds:.1f} s",
+    )
     return 0

@@ -15,16 +15,26 @@ def write_demo(folder: Path) -> list[Path]:
     """
     out = []
     if folder.exists() and not folder.is_dir():
-        raise TargetError("this is a file, not a folder", origin=Origin(str(folder)), next="name a folder")
+        raise TargetError(
+            "this is a file, not a folder", origin=Origin(str(folder)), next="name a folder"
+        )
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        for item in sorted(resources.files(__name__).joinpath("data").iterdir(), key=lambda i: i.name):
+        for item in sorted(
+            resources.files(__name__).joinpath("data").iterdir(), key=lambda i: i.name
+        ):
             path, data = folder / item.name, item.read_bytes()
             if path.exists() and path.read_bytes() != data:
-                raise TargetError("the demo would overwrite this file", code="target.exists", origin=Origin(str(path)),
-                                  next="name another folder")
+                raise TargetError(
+                    "the demo would overwrite this file",
+                    code="target.exists",
+                    origin=Origin(str(path)),
+                    next="name another folder",
+                )
             path.write_bytes(data)
             out.append(path)
     except OSError as error:
-        raise TargetError("the demo cannot be written there", origin=Origin(str(folder)), why=str(error)) from error
+        raise TargetError(
+            "the demo cannot be written there", origin=Origin(str(folder)), why=str(error)
+        ) from error
     return out

@@ -1,5 +1,6 @@
-"""The layout: how sources become tables, as a text file that people read, edit and keep under version control.
+"""The layout: how sources become tables, as a text file that people read, edit and keep under
+version control.
 
-Here belongs: the model, its text form, names that every engine takes, and what is wrong with a layout. Not here: how a
-layout is proposed (`structure`) or carried out (`build`).
+Here belongs: the model, its text form, names that every engine takes, and what is wrong with a
+layout. Not here: how a layout is proposed (`structure`) or carried out (`normalize`).
 """

@@ -28,7 +28,8 @@ def without_column(text: str, source: str, header: str) -> str:
 
 
 def with_column(text: str, source: str, table: str, name: str, header: str, type_: str) -> str:
-    """The layout, in which a header that files may have is a column of a table, blank where nothing is said."""
+    """The layout, in which a header that files may have is a column of a table, blank where nothing
+    is said."""
     doc = tomlkit.parse(text)
     spec: Any = doc["tables"][table]
     columns = spec.get("columns")
@@ -51,7 +52,11 @@ def with_type(text: str, table: str, name: str, type_: str) -> str:
     if isinstance(columns, list):
         from kerfmark.layout.names import snake
 
-        at = next(i for i, c in enumerate(columns) if snake(c if isinstance(c, str) else c["header"]) == name)
+        at = next(
+            i
+            for i, c in enumerate(columns)
+            if snake(c if isinstance(c, str) else c["header"]) == name
+        )
         columns[at] = _column(columns[at], type_)
     else:
         columns[name] = _column(columns[name], type_)

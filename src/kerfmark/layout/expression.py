@@ -1,9 +1,11 @@
-"""Expressions over the columns of a source: `year([Date])`, `if([Kind] = 'lb', [Weight] * 0.4536, [Weight])`.
+"""Expressions over the columns of a source: `year([Date])`, `if([Kind] = 'lb', [Weight] * 0.4536,
+[Weight])`.
 
-A column is its header in square brackets (`]]` for a bracket in it), a text stands in single quotes (`''` for a quote in it).
-Operators, weakest first: or; and; not; = <> < <= > >= in; & (joins texts); + -; * /; unary -. Function names are those that
-spreadsheets and SQL share. Text is cut into tokens, parsed by precedence climbing, and every part gets a type before
-anything is computed (`build.evaluate` does that).
+A column is its header in square brackets (`]]` for a bracket in it), a text stands in single quotes
+(`''` for a quote in it). Operators, weakest first: or; and; not; = <> < <= > >= in; & (joins
+texts); + -; * /; unary -. Function names are those that spreadsheets and SQL share. Text is cut
+into tokens, parsed by precedence climbing, and every part gets a type before anything is computed
+(`normalize.evaluate` does that).
 """
 
 from __future__ import annotations
@@ -13,6 +15,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import NoReturn
 
+from kerfmark.errors import article
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, parse_type
 
 BOOLEAN = ColumnType("boolean", form="true/false")
@@ -32,8 +35,9 @@ class ExpressionError(ValueError):
 
 @dataclass(frozen=True)
 class Node:
-    """A part of an expression: a `column` (value is its header), a `value` (its text; `type` says of what kind), or a `call` of a
-    function or operator (value is its name) on `args`. `at` is where it stands."""
+    """A part of an expression: a `column` (value is its header), a `value` (its text; `type` says
+    of what kind), or a `call` of a function or operator (value is its name) on `args`. `at` is
+    where it stands."""
 
     what: str
     value: str
@@ -49,14 +53,33 @@ class Node:
             yield from arg.headers()
 
 
-_TOKEN = re.compile(r"""\s*(?:(?P<column>\[(?:[^\]]|\]\])*\])|(?P<text>'(?:[^']|'')*')|(?P<number>\d+(?:\.\d+)?)
-    |(?P<name>[A-Za-z_][A-Za-z_0-9]*)|(?P<sign><>|<=|>=|[-+*/&=<>(),]))""", re.VERBOSE)
-_STRENGTH = {"or": 1, "and": 2, "=": 4, "<>": 4, "<": 4, "<=": 4, ">": 4, ">=": 4, "in": 4, "&": 5, "+": 6, "-": 6, "*": 7, "/": 7}
+_TOKEN = re.compile(
+    r"""\s*(?:(?P<column>\[(?:[^\]]|\]\])*\])|(?P<text>'(?:[^']|'')*')|(?P<number>\d+(?:\.\d+)?)
+    |(?P<name>[A-Za-z_][A-Za-z_0-9]*)|(?P<sign><>|<=|>=|[-+*/&=<>(),]))""",
+    re.VERBOSE,
+)
+_STRENGTH = {
+    "or": 1,
+    "and": 2,
+    "=": 4,
+    "<>": 4,
+    "<": 4,
+    "<=": 4,
+    ">": 4,
+    ">=": 4,
+    "in": 4,
+    "&": 5,
+    "+": 6,
+    "-": 6,
+    "*": 7,
+    "/": 7,
+}
 _NOT, _MINUS = 3, 8
 
 
 def parse_expression(text: str, types: Callable[[str, int], ColumnType]) -> Node:
-    """An expression with the type of every part. `types` gives that of the column with a header; it may raise ExpressionError.
+    """An expression with the type of every part. `types` gives that of the column with a header; it
+    may raise ExpressionError.
 
     Raises ExpressionError.
     """
@@ -75,8 +98,13 @@ class _Parser:
             found = _TOKEN.match(self.text, at)
             if not found or not found.lastgroup:
                 start = at + len(self.text[at:]) - len(self.text[at:].lstrip())
-                told = {"[": "this column has no closing bracket", "'": "this text has no closing quote"}
-                raise ExpressionError(told.get(self.text[start], "this cannot stand here"), self.text, start)
+                told = {
+                    "[": "this column has no closing bracket",
+                    "'": "this text has no closing quote",
+                }
+                raise ExpressionError(
+                    told.get(self.text[start], "this cannot stand here"), self.text, start
+                )
             yield found.lastgroup, found[found.lastgroup], found.start(found.lastgroup)
             at = found.end()
         yield "end", "", len(self.text)
@@ -145,7 +173,12 @@ class _Parser:
             digits = len(value.replace(".", "").lstrip("0")) or 1
             if digits > 18:
                 self._fail("this number has too many digits", at)
-            return Node("value", value, ColumnType("decimal", max(digits, places + 1), places) if places else INTEGER, at)
+            return Node(
+                "value",
+                value,
+                ColumnType("decimal", max(digits, places + 1), places) if places else INTEGER,
+                at,
+            )
         if value == "(":
             inside = self._operation(0)
             self._expect(")")
@@ -161,7 +194,7 @@ class _Parser:
             if self._is("("):
                 return self._call(name, self._listed(), at)
             near = "; a column is written [" + value + "]"
-            self._fail(f'"{value}" is no function{near}', at)
+            self._fail(f'"{value}" is not a function{near}', at)
         self.at -= 1
         self._fail("something is missing here" if kind == "end" else "this cannot stand here", at)
 
@@ -171,8 +204,15 @@ class _Parser:
             import difflib
 
             near = difflib.get_close_matches(name, FUNCTIONS, 1)
-            self._fail(f'there is no function "{name}"' + (f'; did you mean "{near[0]}"?' if near else
-                                                           f" (known: {', '.join(n for n in FUNCTIONS if n.isalpha())})"), at)
+            self._fail(
+                f'there is no function "{name}"'
+                + (
+                    f'; did you mean "{near[0]}"?'
+                    if near
+                    else f" (known: {', '.join(n for n in FUNCTIONS if n.isalpha())})"
+                ),
+                at,
+            )
         try:
             return Node("call", name, rule(*args), at, args)
         except TypeError:
@@ -188,17 +228,17 @@ class _WrongKind(Exception):
 _NUMBERS = ("integer", "decimal", "real")
 _MOMENTS = ("date", "timestamp", "time")
 _DAY, _CLOCK = r"\d{4}-(0[1-9]|1[0-2])-(0[1-9]|[12]\d|3[01])", r"([01]\d|2[0-3]):[0-5]\d:[0-5]\d"
-_ISO = {"date": (_DAY, "2025-03-01"), "time": (_CLOCK, "14:30:00"), "timestamp": (f"{_DAY} {_CLOCK}", "2025-03-01 14:30:00")}
+_ISO = {
+    "date": (_DAY, "2025-03-01"),
+    "time": (_CLOCK, "14:30:00"),
+    "timestamp": (f"{_DAY} {_CLOCK}", "2025-03-01 14:30:00"),
+}
 """How moments are written in an expression."""
 
 
 def _need(node: Node, kinds: tuple[str, ...], what: str) -> None:
     if node.type.kind not in kinds:
-        raise _WrongKind(f"this is {_a(node.type.kind)}, where {what} is needed", node.at)
-
-
-def _a(kind: str) -> str:
-    return f"an {kind}" if kind[0] in "aeiou" else kind if kind == "text" else f"a {kind}"
+        raise _WrongKind(f"this is {article(node.type.kind)}, where {what} is needed", node.at)
 
 
 def digits(type_: ColumnType) -> tuple[int, int]:
@@ -227,7 +267,11 @@ def _product(a: Node, b: Node) -> ColumnType:
 
 
 def _decimal(precision: int, scale: int) -> ColumnType:
-    return REAL if precision > MOST_DIGITS else ColumnType("decimal", precision, scale, "0." + "0" * scale)
+    return (
+        REAL
+        if precision > MOST_DIGITS
+        else ColumnType("decimal", precision, scale, "0." + "0" * scale)
+    )
 
 
 def _quotient(a: Node, b: Node) -> ColumnType:
@@ -237,11 +281,13 @@ def _quotient(a: Node, b: Node) -> ColumnType:
 
 def _common(*nodes: Node) -> ColumnType:
     """The one type that several values can have together."""
-    first = next((n for n in nodes if not (n.what == "value" and n.value == "" and n.type == TEXT)), nodes[0])
+    first = next(
+        (n for n in nodes if not (n.what == "value" and n.value == "" and n.type == TEXT)), nodes[0]
+    )
     out = first.type
     for node in nodes:
         if node.what == "value" and node.value == "" and node.type == TEXT:
-            continue                                    # '' stands for a blank of any type
+            continue  # '' stands for a blank of any type
         if node.type.kind == out.kind and out.kind != "decimal":
             continue
         if node.type.kind in _NUMBERS and out.kind in _NUMBERS:
@@ -251,7 +297,7 @@ def _common(*nodes: Node) -> ColumnType:
                 (p, s), (q, t) = digits(out), digits(node.type)
                 out = _decimal(max(p - s, q - t) + max(s, t), max(s, t)) if max(s, t) else INTEGER
             continue
-        raise _WrongKind(f"this is {_a(node.type.kind)}, beside {_a(out.kind)}", node.at)
+        raise _WrongKind(f"this is {article(node.type.kind)}, beside {article(out.kind)}", node.at)
     return TEXT if out.kind == "text" else out
 
 
@@ -350,7 +396,11 @@ def _whole(a: Node) -> ColumnType:
 
 def _same(a: Node) -> ColumnType:
     _need(a, _NUMBERS, "a number")
-    return a.type if a.type.kind != "decimal" else ColumnType("decimal", a.type.precision, a.type.scale)
+    return (
+        a.type
+        if a.type.kind != "decimal"
+        else ColumnType("decimal", a.type.precision, a.type.scale)
+    )
 
 
 def _remainder(a: Node, b: Node) -> ColumnType:
@@ -379,14 +429,41 @@ def _anything(a: Node) -> ColumnType:
 
 
 FUNCTIONS: Mapping[str, Callable[..., ColumnType]] = {
-    "or": _logic, "and": _logic, "not": lambda a: _logic(a), "in": _listed, "&": lambda a, b: _joined(a, b),
+    "or": _logic,
+    "and": _logic,
+    "not": lambda a: _logic(a),
+    "in": _listed,
+    "&": lambda a, b: _joined(a, b),
     **dict.fromkeys(("=", "<>", "<", "<=", ">", ">="), _compared),
-    "+": _sum, "-": _sum, "*": _product, "/": _quotient, "negative": _same,
-    "year": _of_moment(("date", "timestamp")), "month": _of_moment(("date", "timestamp")),
-    "day": _of_moment(("date", "timestamp")), "hour": _of_moment(("timestamp", "time")),
-    "minute": _of_moment(("timestamp", "time")), "date": _dated,
-    "upper": _text, "lower": _text, "trim": _text, "left": _part, "right": _part, "mid": _middle, "replace": _replaced,
-    "length": _length, "concat": _joined, "coalesce": _first, "if": _chosen, "isblank": _anything,
-    "round": _rounded, "abs": _same, "floor": _whole, "ceiling": _whole, "mod": _remainder, "number": _numbered,
+    "+": _sum,
+    "-": _sum,
+    "*": _product,
+    "/": _quotient,
+    "negative": _same,
+    "year": _of_moment(("date", "timestamp")),
+    "month": _of_moment(("date", "timestamp")),
+    "day": _of_moment(("date", "timestamp")),
+    "hour": _of_moment(("timestamp", "time")),
+    "minute": _of_moment(("timestamp", "time")),
+    "date": _dated,
+    "upper": _text,
+    "lower": _text,
+    "trim": _text,
+    "left": _part,
+    "right": _part,
+    "mid": _middle,
+    "replace": _replaced,
+    "length": _length,
+    "concat": _joined,
+    "coalesce": _first,
+    "if": _chosen,
+    "isblank": _anything,
+    "round": _rounded,
+    "abs": _same,
+    "floor": _whole,
+    "ceiling": _whole,
+    "mod": _remainder,
+    "number": _numbered,
 }
-"""The type that each function and operator gives, from its values; raises where it does not take them."""
+"""The type that each function and operator gives, from its values; raises where it does not take
+them."""

@@ -1,12 +1,15 @@
 """The layout as objects. Frozen, and without any key that is not known.
 
-A table takes rows from one source (or from several, see `TableSpec`). With `each_row` every row is a record of its own; otherwise
-there is one record per distinct combination of the columns and links in `known_by`. A table gets a generated primary key, unless
-its `key` lists columns of its own. A link without `by` finds its parent through the row itself: the parent's own columns stand
-in the same row. A link with `by` looks the parent up by the values of other headers, in a table of any source.
+A table takes rows from one source (or from several, see `TableSpec`). With `each_row` every row is
+a record of its own; otherwise there is one record per distinct combination of the columns and links
+in `known_by`. A table gets a generated primary key, unless its `key` lists columns of its own. A
+link without `by` finds its parent through the row itself: the parent's own columns stand in the
+same row. A link with `by` looks the parent up by the values of other headers, in a table of any
+source.
 
-A table with `part_of` holds what several columns, or the parts of one cell, say about a record of that table: one record per
-filled group of columns (`headers`), or per part of a cell (`split`), numbered or named by its column with `told` or `position`.
+A table with `part_of` holds what several columns, or the parts of one cell, say about a record of
+that table: one record per filled group of columns (`headers`), or per part of a cell (`split`),
+numbered or named by its column with `told` or `position`.
 """
 
 from __future__ import annotations
@@ -30,24 +33,26 @@ class _Part(BaseModel):
 
 def _texts(value: Any) -> Any:
     """Numbers and yes or no in a list of texts, as a person would write them."""
-    return [_said(v) for v in value] if isinstance(value, list | tuple) else value
+    return [_without_defaults(v) for v in value] if isinstance(value, list | tuple) else value
 
 
-def _said(value: Any) -> Any:
+def _without_defaults(value: Any) -> Any:
     if isinstance(value, bool):
         return "true" if value else "false"
     return str(value) if isinstance(value, int | float) else value
 
 
 Spellings = Annotated[tuple[str, ...], BeforeValidator(_texts)]
-Spelling = Annotated[str, BeforeValidator(_said)]
+Spelling = Annotated[str, BeforeValidator(_without_defaults)]
 Clean = Literal["trim", "spaces", "lower", "upper", "capitals", "unicode", "apostrophes"]
 Conflicts = Literal["refuse", "first", "last", "most frequent"]
 Known = Literal["", "refuse", "keep", "fill", "overwrite", "add"]
 Missing = Literal["create", "refuse", "blank"]
 
+
 class PartSpec(_Part):
-    """One of several files or sheets of one shape: what its rows say in the telling column, and where it is."""
+    """One of several files or sheets of one shape: what its rows say in the telling column, and
+    where it is."""
 
     told: str
     file: str
@@ -56,17 +61,20 @@ class PartSpec(_Part):
 
 
 class SourceSpec(_Part):
-    """What rows are read from, how that is written, the spellings that stand for a blank, and the columns left out on purpose.
+    """What rows are read from, how that is written, the spellings that stand for a blank, and the
+    columns left out on purpose.
 
-    `file` is a file, a pattern of files (`visits-*.csv`), or the URL of a database; `member` a member of an archive or a list in
-    JSON records; `sheet` a sheet of a workbook (or a pattern of sheets) and `cells` a range, defined name or table of it; `table`
-    or `query` are those of a database. Several `parts` of one shape, or what a pattern stands for, make one source; its first
-    column, `telling`, says which of them a row came from: what its `told` says, or what stands in place of the `*`.
-    `delimiter` may be several characters; `edges` are the first characters (from 0) of columns of fixed width. `header_row` counts
-    from 1; 0 when no row names the columns; the header goes over `header_rows`. `skip_rows` are rows of the file that are no
-    data: 2, -1 (the last one), "40-60". `decimals` and `thousands` mark numbers, `dates`, `timestamps` and `times` are the
-    forms of those, wherever a column's type does not say. `also` maps headers to other spellings that files may have;
-    `may_lack` are headers that a file need not have.
+    `file` is a file, a pattern of files (`visits-*.csv`), or the URL of a database; `member` a
+    member of an archive or a list in JSON records; `sheet` a sheet of a workbook (or a pattern of
+    sheets) and `cells` a range, defined name or table of it; `table` or `query` are those of a
+    database. Several `parts` of one shape, or what a pattern stands for, make one source; its first
+    column, `telling`, says which of them a row came from: what its `told` says, or what stands in
+    place of the `*`. `delimiter` may be several characters; `edges` are the first characters (from
+    0) of columns of fixed width. `header_row` counts from 1; 0 when no row names the columns; the
+    header goes over `header_rows`. `skip_rows` are rows of the file that are not data: 2, -1 (the
+    last one), "40-60". `decimals` and `thousands` mark numbers, `dates`, `timestamps` and `times`
+    are the forms of those, wherever a column's type does not say. `also` maps headers to other
+    spellings that files may have; `may_lack` are headers that a file need not have.
     """
 
     file: str = ""
@@ -101,7 +109,9 @@ class SourceSpec(_Part):
         for one in value:
             found = re.fullmatch(r"-?[1-9]\d*|([1-9]\d*)-([1-9]\d*)", one)
             if not found or (found[1] and int(found[1]) > int(found[2])):
-                raise ValueError(f'"{one}" is no row; write 2, -1 for the last one, or "40-60"')
+                raise ValueError(
+                    f'"{one}" is not a row number; write 2, -1 for the last one, or "40-60"'
+                )
         return value
 
     @field_validator("dates", "timestamps", "times")
@@ -116,10 +126,16 @@ class SourceSpec(_Part):
         if bool(self.file) == bool(self.parts):
             raise ValueError("name either its file or its parts")
         if self.parts and not self.telling:
-            raise ValueError("parts need a telling column, which says which of them a row came from")
+            raise ValueError(
+                "parts need a telling column, which says which of them a row came from"
+            )
         if self.telling and not self.parts and not self.is_pattern:
-            raise ValueError("telling needs parts, or a file or sheet with a * for what it is to tell")
-        if self.thousands and (self.thousands == (self.decimals or ".") or len(self.thousands) != 1):
+            raise ValueError(
+                "telling needs parts, or a file or sheet with a * for what it is to tell"
+            )
+        if self.thousands and (
+            self.thousands == (self.decimals or ".") or len(self.thousands) != 1
+        ):
             raise ValueError("thousands must be one character, and another than the decimals")
         return self
 
@@ -142,17 +158,18 @@ class SourceSpec(_Part):
 class ColumnSpec(_Part):
     """A column: where its values come from, and its type.
 
-    From one `header`; or, in a table that is `part_of` another, from several `headers` of the same meaning, from the parts
-    of a cell (`header` with `split`, what stands between the parts), or from what tells these apart: `told` names each of
-    the headers in their order, `position` counts the parts from 1.
+    From one `header`; or, in a table that is `part_of` another, from several `headers` of the same
+    meaning, from the parts of a cell (`header` with `split`, what stands between the parts), or
+    from what tells these apart: `told` names each of the headers in their order, `position` counts
+    the parts from 1.
 
-    With `usual`, a record has the value that its rows say most often; a row that says another has that in a column of its own
-    table with `instead_of`, the name of this one. With `conflicts` one of the values that rows say of one record is kept, the
-    others are not.
+    With `usual`, a record has the value that its rows say most often; a row that says another has
+    that in a column of its own table with `instead_of`, the name of this one. With `conflicts` one
+    of the values that rows say of one record is kept, the others are not.
 
-    What a cell says is made clean, then what it `means`, then blank cells get the `default`, then it gets its type, then its
-    `unit` ("lb to kg"), and then it must be among those `allowed`, at `least` and at `most` something. A `derived` column is
-    computed from others of the row.
+    What a cell says is made clean, then what it `means`, then blank cells get the `default`, then
+    it gets its type, then its `unit` ("lb to kg"), and then it must be among those `allowed`, at
+    `least` and at `most` something. A `derived` column is computed from others of the row.
     """
 
     header: str = ""
@@ -164,7 +181,9 @@ class ColumnSpec(_Part):
     usual: bool = False
     instead_of: str = ""
     type: str = "text"
-    clean: Annotated[tuple[Clean, ...], BeforeValidator(lambda v: [v] if isinstance(v, str) else v)] = ()
+    clean: Annotated[
+        tuple[Clean, ...], BeforeValidator(lambda v: [v] if isinstance(v, str) else v)
+    ] = ()
     means: dict[str, Spelling] = {}
     default: Spelling = ""
     unit: str = ""
@@ -182,29 +201,56 @@ class ColumnSpec(_Part):
     @model_validator(mode="before")
     @classmethod
     def _counted(cls, value: Any) -> Any:
-        return {"type": "integer"} | value if isinstance(value, dict) and value.get("position") else value
+        return (
+            {"type": "integer"} | value
+            if isinstance(value, dict) and value.get("position")
+            else value
+        )
 
     @model_validator(mode="after")
     def _one_origin(self) -> ColumnSpec:
-        if sum([bool(self.header), bool(self.headers), bool(self.told), self.position, bool(self.derived)]) != 1:
+        if (
+            sum(
+                [
+                    bool(self.header),
+                    bool(self.headers),
+                    bool(self.told),
+                    self.position,
+                    bool(self.derived),
+                ]
+            )
+            != 1
+        ):
             raise ValueError("say one of header, headers, told, position and derived")
         if self.split and not self.header:
             raise ValueError("split needs the header whose cells are split")
-        if (self.split or self.told or self.position or self.derived) and (self.treats or self.unit):
-            raise ValueError("clean, means, default and unit are for a column with a header or headers")
+        if (self.split or self.told or self.position or self.derived) and (
+            self.treats or self.unit
+        ):
+            raise ValueError(
+                "clean, means, default and unit are for a column with a header or headers"
+            )
         if self.conflicts != "refuse" and (self.usual or self.instead_of):
             raise ValueError("usual keeps every value already; it needs no conflicts")
         if self.unit:
             if not re.fullmatch(r"\S.* to \S.*", self.unit):
-                raise ValueError(f'"{self.unit}" is no change of units; write it like "lb to kg"')
-            if self.type == "text" or self.type.split("(")[0].split(" ")[0] not in ("integer", "decimal", "real"):
+                raise ValueError(
+                    f'"{self.unit}" is not a conversion of units; write it like "lb to kg"'
+                )
+            if self.type == "text" or self.type.split("(")[0].split(" ")[0] not in (
+                "integer",
+                "decimal",
+                "real",
+            ):
                 raise ValueError("a column with a unit must have a type that is a number")
         return self
 
     @property
     def is_plain(self) -> bool:
         """Whether it holds what stands under one header, as it stands."""
-        return bool(self.header) and not (self.split or self.usual or self.instead_of or self.treats or self.unit)
+        return bool(self.header) and not (
+            self.split or self.usual or self.instead_of or self.treats or self.unit
+        )
 
     @property
     def treats(self) -> bool:
@@ -233,12 +279,14 @@ def _type_of(text: str) -> ColumnType:
 
 
 class LinkSpec(_Part):
-    """A link to a table: through the row itself or, with `by`, to the record whose columns have the values of headers.
+    """A link to a table: through the row itself or, with `by`, to the record whose columns have the
+    values of headers.
 
-    `by` maps columns of the parent to headers of this table's source. Where no such record is known, one is made of these
-    values, unless `missing` says to refuse the row or to leave the link blank. `loose` takes no notice of case, spaces and the
-    Unicode form. `repeats` maps further columns of the parent, or of tables that it links to (`link.column`), to headers
-    that say the same again, which is checked in every row.
+    `by` maps columns of the parent to headers of this table's source. Where no such record is
+    known, one is made of these values, unless `missing` says to refuse the row or to leave the link
+    blank. `loose` takes no notice of case, spaces and the Unicode form. `repeats` maps further
+    columns of the parent, or of tables that it links to (`link.column`), to headers that say the
+    same again, which is checked in every row.
     """
 
     to: str
@@ -254,18 +302,20 @@ class LinkSpec(_Part):
 
 
 class TableSpec(_Part):
-    """A table: see the module's docstring. `links` maps the foreign key column to the table it leads to.
+    """A table: see the module's docstring. `links` maps the foreign key column to the table it
+    leads to.
 
-    All columns and links must be filled unless they are listed in `optional`. `unique` lists further sets of columns
-    that tell records apart. `key` is the name of the generated primary key, or the list of columns that are the primary key
-    themselves. Where the name is that of a column, the source says the number already: it must count from 1. `only_rows` is an
-    expression: rows for which it does not hold make no record. `order` are columns by which records are numbered (`-day`: the
-    latest first); otherwise they are in the order of the file. `known` says what a later file does to a record that is there
-    already: see `verbs.add`. A table that is
-    `also_from` other sources has the records of all of them, found by `known_by` under the same headers.
+    All columns and links must be filled unless they are listed in `optional`. `unique` lists
+    further sets of columns that tell records apart. `key` is the name of the generated primary key,
+    or the list of columns that are the primary key themselves. Where the name is that of a column,
+    the source says the number already: it must count from 1. `only_rows` is an expression: rows for
+    which it does not hold make no record. `order` are columns by which records are numbered
+    (`-day`: the latest first); otherwise they are in the order of the file. `known` says what a
+    later file does to a record that is there already: see `verbs.add`. A table that is `also_from`
+    other sources has the records of all of them, found by `known_by` under the same headers.
 
-    In short, `columns` may be a list of headers and `links` a list of tables; the names are then made from these. Where
-    columns are listed, they may be called by their headers.
+    In short, `columns` may be a list of headers and `links` a list of tables; the names are then
+    made from these. Where columns are listed, they may be called by their headers.
     """
 
     comment: str = ""
@@ -293,19 +343,29 @@ class TableSpec(_Part):
             value["links"] = {f"{to}_id": to for to in value["links"]}
         if isinstance(value.get("columns"), list | tuple):
             taken = {*value["links"]} if isinstance(value.get("links"), dict) else set()
-            value["columns"] = {free_name(snake(h), taken, f"{snake(h) or 'column'}_value"): c
-                                for c in value["columns"] for h in [str(c.get("header", "") if isinstance(c, dict) else c)]}
+            value["columns"] = {
+                free_name(snake(h), taken, f"{snake(h) or 'column'}_value"): c
+                for c in value["columns"]
+                for h in [str(c.get("header", "") if isinstance(c, dict) else c)]
+            }
         if not isinstance(value.get("columns"), dict):
             return value
-        names = {c if isinstance(c, str) else c.get("header", "") if isinstance(c, dict) else c.header: n
-                 for n, c in value["columns"].items() if isinstance(c, str | dict | ColumnSpec)}
+        names = {
+            c if isinstance(c, str) else c.get("header", "") if isinstance(c, dict) else c.header: n
+            for n, c in value["columns"].items()
+            if isinstance(c, str | dict | ColumnSpec)
+        }
 
         def named(one: Any) -> Any:
             if isinstance(one, list | tuple):
                 return [named(o) for o in one]
             if not isinstance(one, str) or one in value["columns"]:
                 return one
-            return "-" + named(one[1:]) if one.startswith("-") and len(one) > 1 else names.get(one, one)
+            return (
+                "-" + named(one[1:])
+                if one.startswith("-") and len(one) > 1
+                else names.get(one, one)
+            )
 
         for key in ("known_by", "unique", "optional", "order"):
             if key in value:
@@ -323,7 +383,9 @@ class TableSpec(_Part):
     def headers(self) -> list[str]:
         """The headers whose values live in this table, or are found again through its links."""
         own = [h for c in self.columns.values() for h in c.sources]
-        return own + [h for link in self.links.values() for h in (*link.by.values(), *link.repeats.values())]
+        return own + [
+            h for link in self.links.values() for h in (*link.by.values(), *link.repeats.values())
+        ]
 
     @property
     def unique_sets(self) -> list[tuple[str, ...]]:
@@ -332,7 +394,8 @@ class TableSpec(_Part):
 
 
 def parents_first(parents: Mapping[str, Collection[str]]) -> list[str]:
-    """Names in an order in which each comes after its parents, those that are among the names; as they are otherwise."""
+    """Names in an order in which each comes after its parents, those that are among the names; as
+    they are otherwise."""
     out: list[str] = []
 
     def visit(name: str, on_the_way: tuple[str, ...]) -> None:
@@ -353,17 +416,22 @@ def _with_form(column: Any, source: dict[str, Any]) -> Any:
     try:
         forms = SourceSpec.model_validate(source).forms
         return column | {"type": str(parse_type(column["type"], forms))}
-    except ValueError:                                  # it is told where the source and the column are looked at
+    except ValueError:  # it is told where the source and the column are looked at
         return column
 
 
 def generated_key(table: str, names: Collection[str]) -> str:
     """The name of the primary key of a table whose other columns have these names."""
-    return next(n for n in (f"{table}_id", f"{table}_key", f"{table}_record_no", f"{table}_record_key") if n not in names)
+    return next(
+        n
+        for n in (f"{table}_id", f"{table}_key", f"{table}_record_no", f"{table}_record_key")
+        if n not in names
+    )
 
 
 class Layout(_Part):
-    """A whole layout. `existing`: its tables are in the database already, made by somebody else, and are filled, not made."""
+    """A whole layout. `existing`: its tables are in the database already, made by somebody else,
+    and are filled, not made."""
 
     kerfmark: int
     existing: bool = False
@@ -373,8 +441,11 @@ class Layout(_Part):
     @model_validator(mode="before")
     @classmethod
     def _derived(cls, value: Any) -> Any:
-        """Fills in what can be told from elsewhere: the source where there is one only, and the forms that it says."""
-        if not isinstance(value, dict) or not all(isinstance(value.get(k), dict) for k in ("sources", "tables")):
+        """Fills in what can be told from elsewhere: the source where there is one only, and the
+        forms that it says."""
+        if not isinstance(value, dict) or not all(
+            isinstance(value.get(k), dict) for k in ("sources", "tables")
+        ):
             return value
         sources, tables = value["sources"], dict(value["tables"])
         for name, table in tables.items():
@@ -394,7 +465,8 @@ class Layout(_Part):
         return value | {"tables": tables}
 
     def has_generated_key(self, table: str) -> bool:
-        """Whether a table's primary key is a number that Kerfmark (and later the engine) gives out."""
+        """Whether a table's primary key is a number that Kerfmark (and later the engine) gives
+        out."""
         return isinstance(self.tables[table].key, str)
 
     def counted(self, table: str) -> str:
@@ -403,9 +475,12 @@ class Layout(_Part):
         return spec.key if isinstance(spec.key, str) and spec.key in spec.columns else ""
 
     def key_of(self, table: str) -> str:
-        """The name of a table's generated primary key column (also where it has none: then none of its columns is called so)."""
+        """The name of a table's generated primary key column (also where it has none: then none of
+        its columns is called so)."""
         spec = self.tables[table]
-        return (isinstance(spec.key, str) and spec.key) or generated_key(table, [*spec.columns, *spec.links])
+        return (isinstance(spec.key, str) and spec.key) or generated_key(
+            table, [*spec.columns, *spec.links]
+        )
 
     def key_columns(self, table: str) -> list[str]:
         """The columns of a table's primary key, as they are in the database."""
@@ -415,21 +490,28 @@ class Layout(_Part):
     def stored_as(self, table: str, names: Collection[str]) -> list[str]:
         """Columns and links of a table as columns in the database."""
         links = self.tables[table].links
-        return [c for n in names for c in ([own for own, _ in self.link_columns(table, n)] if n in links else [n])]
+        return [
+            c
+            for n in names
+            for c in ([own for own, _ in self.link_columns(table, n)] if n in links else [n])
+        ]
 
     def link_columns(self, table: str, link: str) -> list[tuple[str, str]]:
-        """The columns of a link in the database, each with the column of the parent's primary key that it leads to."""
+        """The columns of a link in the database, each with the column of the parent's primary key
+        that it leads to."""
         parent = self.tables[table].links[link].to
         keys = self.key_columns(parent)
         return [(link if len(keys) == 1 else f"{link}_{k}", k) for k in keys]
 
     def parents_first(self) -> list[str]:
-        """The tables in an order in which each comes after those it links to; names as in the layout otherwise."""
+        """The tables in an order in which each comes after those it links to; names as in the
+        layout otherwise."""
         return parents_first({n: tuple(t.parents.values()) for n, t in self.tables.items()})
 
     def path(self, base: str, table: str) -> list[tuple[str, str, str]] | None:
-        """How links through the row lead from one table to another, as (table, foreign key column, parent); None when they
-        do not. A table that is part of another is reached through that one."""
+        """How links through the row lead from one table to another, as (table, foreign key column,
+        parent); None when they do not. A table that is part of another is reached through that
+        one."""
         if self.tables[table].part_of:
             return self.path(base, self.tables[table].part_of)
         reached: dict[str, list[tuple[str, str, str]]] = {base: []}
@@ -446,7 +528,8 @@ class Layout(_Part):
         return next(n for n, t in self.tables.items() if t.source == source and t.each_row)
 
     def exceptional(self, source: str, header: str) -> tuple[str, str, str, str] | None:
-        """Where the exceptions of a header stand and where what is usual does: table and column of each; None when it has none."""
+        """Where the exceptions of a header stand and where what is usual does: table and column of
+        each; None when it has none."""
         for name, table in self.tables.items():
             for column, spec in table.columns.items() if table.source == source else ():
                 if spec.header == header and spec.instead_of in self.tables:
@@ -457,15 +540,18 @@ class Layout(_Part):
 
     def is_looked_up(self, table: str) -> bool:
         """Whether some link finds its record in a table by value, and so may have added to it."""
-        return any(link.by and link.to == table for t in self.tables.values() for link in t.links.values())
+        return any(
+            link.by and link.to == table for t in self.tables.values() for link in t.links.values()
+        )
 
     def owner_link(self, table: str) -> str:
         """The link of a table that is part of another by which it belongs to that one."""
         spec = self.tables[table]
         return next(n for n, link in spec.links.items() if link.to == spec.part_of and not link.by)
 
-    def home_of(self, source: str, header: str) -> tuple[str, ColumnSpec] | None:
-        """The table whose column a header of a source ends up in, and that column; None when it has no home."""
+    def column_of(self, source: str, header: str) -> tuple[str, ColumnSpec] | None:
+        """The table whose column a header of a source ends up in, and that column; None when it
+        ends up in none."""
         for name, table in self.tables.items():
             if table.source != source:
                 continue
@@ -479,8 +565,8 @@ class Layout(_Part):
         return None
 
     def follow(self, table: str, path: str) -> tuple[str, ColumnSpec] | None:
-        """The table and the column that `column` or `link.column` (or `link.link.column`), seen from a table, stand for; None
-        when there is none."""
+        """The table and the column that `column` or `link.column` (or `link.link.column`), seen
+        from a table, stand for; None when there is none."""
         *links, column = path.split(".")
         for link in links:
             if link not in self.tables[table].links:

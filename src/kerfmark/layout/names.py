@@ -1,4 +1,5 @@
-"""Names for tables and columns that every supported engine takes unquoted, made the same way each time."""
+"""Names for tables and columns that every supported engine takes unquoted, made the same way each
+time."""
 
 from __future__ import annotations
 
@@ -14,7 +15,8 @@ _HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
 
 
 def snake(text: str) -> str:
-    """A text as a name: `Seen on` becomes seen_on, `KeeperPhone` keeper_phone; empty when nothing is left."""
+    """A text as a name: `Seen on` becomes seen_on, `KeeperPhone` keeper_phone; empty when nothing
+    is left."""
     plain = unicodedata.normalize("NFKD", text.replace("ß", "ss"))
     plain = "".join(c for c in plain if not unicodedata.combining(c))
     name = re.sub(r"[\W_]+", "_", _HUMP.sub("_", plain)).strip("_").lower()
@@ -23,7 +25,13 @@ def snake(text: str) -> str:
 
 def singular(name: str) -> str:
     """The singular of an English plural; other words stay as they are."""
-    for ending, instead in (("ies", "y"), ("sses", "ss"), ("xes", "x"), ("ches", "ch"), ("shes", "sh")):
+    for ending, instead in (
+        ("ies", "y"),
+        ("sses", "ss"),
+        ("xes", "x"),
+        ("ches", "ch"),
+        ("shes", "sh"),
+    ):
         if name.endswith(ending) and len(name) > len(ending) + 1:
             return name[: -len(ending)] + instead
     return name[:-1] if re.search(r"[^siu]s$", name) and len(name) > 3 else name

@@ -1,4 +1,5 @@
-"""The JSON Schema of layouts, made from their model, for editors that complete and check TOML by one."""
+"""The JSON Schema of layouts, made from their model, for editors that complete and check TOML by
+one."""
 
 from __future__ import annotations
 
@@ -8,7 +9,10 @@ from typing import Any
 from kerfmark.layout.model import Layout
 
 SHORT: dict[str, dict[str, Any]] = {
-    "ColumnSpec": {"type": "string", "description": "The header that its values stand under, as text."},
+    "ColumnSpec": {
+        "type": "string",
+        "description": "The header that its values stand under, as text.",
+    },
     "LinkSpec": {"type": "string", "description": "The table that it leads to, through the row."},
 }
 """What may stand for a whole part in short."""
@@ -21,15 +25,23 @@ def schema() -> dict[str, Any]:
         long = whole["$defs"][name]
         whole["$defs"][name] = {"anyOf": [short, long]}
     table = whole["$defs"]["TableSpec"]["properties"]
-    table["columns"] = {"anyOf": [{"type": "array", "items": {"$ref": "#/$defs/ColumnSpec"}}, table["columns"]]}
+    table["columns"] = {
+        "anyOf": [{"type": "array", "items": {"$ref": "#/$defs/ColumnSpec"}}, table["columns"]]
+    }
     table["links"] = {"anyOf": [{"type": "array", "items": {"type": "string"}}, table["links"]]}
     for part in ("SourceSpec", "PartSpec", "TableSpec"):
         _as_texts(whole["$defs"][part])
     for part in SHORT:
         _as_texts(whole["$defs"][part]["anyOf"][1])
     clean = whole["$defs"]["ColumnSpec"]["anyOf"][1]["properties"]["clean"]
-    whole["$defs"]["ColumnSpec"]["anyOf"][1]["properties"]["clean"] = {"anyOf": [clean["items"], clean]}
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **whole, "title": "Layout of Kerfmark"}
+    whole["$defs"]["ColumnSpec"]["anyOf"][1]["properties"]["clean"] = {
+        "anyOf": [clean["items"], clean]
+    }
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        **whole,
+        "title": "Layout of Kerfmark",
+    }
 
 
 def _as_texts(part: dict[str, Any]) -> None:

@@ -1,4 +1,5 @@
-"""Layouts as TOML text: reading with every problem told at once, writing with the reasons as comments."""
+"""Layouts as TOML text: reading with every problem told at once, writing with the reasons as
+comments."""
 
 from __future__ import annotations
 
@@ -9,9 +10,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kerfmark.errors import LayoutError, Origin, counted
-from kerfmark.layout.lines import line_of, lines_of
-from kerfmark.layout.mistakes import Mistake, read_data
-from kerfmark.layout.model import VERSION, ColumnSpec, Layout, LinkSpec, PartSpec, SourceSpec, TableSpec
+from kerfmark.layout.line_numbers import line_of, lines_of
+from kerfmark.layout.model import (
+    VERSION,
+    ColumnSpec,
+    Layout,
+    LinkSpec,
+    PartSpec,
+    SourceSpec,
+    TableSpec,
+)
+from kerfmark.layout.validation import Mistake, read_data
 
 if TYPE_CHECKING:
     from tomlkit.items import Table
@@ -31,7 +40,9 @@ def read_layout(path: Path) -> tuple[Layout, str]:
     try:
         text = path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        raise LayoutError("the layout cannot be read", origin=Origin(str(path)), why=str(error)) from error
+        raise LayoutError(
+            "the layout cannot be read", origin=Origin(str(path)), why=str(error)
+        ) from error
     return parse_layout(text, path.name), text
 
 
@@ -43,12 +54,19 @@ def parse_layout(text: str, name: str) -> Layout:
         raise LayoutError("this is not TOML", origin=Origin(name), why=str(error)) from error
     version = data.get("kerfmark")
     if isinstance(version, int) and version > VERSION:
-        raise LayoutError(f"the layout is written in version {version} of the layout language", origin=Origin(name),
-                          why=f"this Kerfmark reads version {VERSION}", next="install a newer Kerfmark")
+        raise LayoutError(
+            f"the layout is written in version {version} of the layout language",
+            origin=Origin(name),
+            why=f"this Kerfmark reads version {VERSION}",
+            next="install a newer Kerfmark",
+        )
     if version != VERSION:
-        raise LayoutError(f"the layout does not start with kerfmark = {VERSION}", origin=Origin(name),
-                          why="that line says in which version of the layout language it is written",
-                          next=f"if it is a layout, add the line kerfmark = {VERSION} at its top")
+        raise LayoutError(
+            f"the layout does not start with kerfmark = {VERSION}",
+            origin=Origin(name),
+            why="that line says in which version of the layout language it is written",
+            next=f"if it is a layout, add the line kerfmark = {VERSION} at its top",
+        )
     layout, mistakes = read_data(data)
     if mistakes:
         raise refused(name, text, mistakes)
@@ -60,13 +78,18 @@ def refused(name: str, text: str, mistakes: Sequence[Mistake]) -> LayoutError:
     """The error that tells all mistakes of a layout, each with its line."""
     lines = lines_of(text)
     told = sorted((line_of(lines, m.path), str(m)) for m in dict.fromkeys(mistakes))
-    return LayoutError(f"the layout has {counted(len(told), 'mistake')}", origin=Origin(name),
-                       more=[f"line {line}, {said}" if line else said for line, said in told], total=len(told),
-                       next="mend it and run the command again")
+    return LayoutError(
+        f"the layout has {counted(len(told), 'mistake')}",
+        origin=Origin(name),
+        more=[f"line {line}, {said}" if line else said for line, said in told],
+        total=len(told),
+        next="mend it and run the command again",
+    )
 
 
 def write_layout(layout: Layout, reasons: Mapping[str, list[str]] | None = None) -> str:
-    """The text of a layout. `reasons` are comments by "sources.NAME", "tables.NAME" or "tables.NAME.COLUMN"."""
+    """The text of a layout. `reasons` are comments by "sources.NAME", "tables.NAME" or
+    "tables.NAME.COLUMN"."""
     import tomlkit
 
     said = reasons or {}
@@ -135,10 +158,16 @@ def _inline(part: ColumnSpec | LinkSpec | PartSpec) -> Any:
     inline = tomlkit.inline_table()
     said = part.model_dump(exclude_defaults=True)
     if said.get("position"):
-        said.pop("type", None)                          # it can only be a number
+        said.pop("type", None)  # it can only be a number
     for key, value in said.items():
-        inline.add(key, list(value) if isinstance(value, tuple) else tomlkit.item(value) if not isinstance(value, dict) else
-                   _inline_of(value))
+        inline.add(
+            key,
+            list(value)
+            if isinstance(value, tuple)
+            else tomlkit.item(value)
+            if not isinstance(value, dict)
+            else _inline_of(value),
+        )
     return inline
 
 

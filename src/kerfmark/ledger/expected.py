@@ -1,4 +1,5 @@
-"""What the database should show of a source that is read again: its cells as the engine holds them."""
+"""What the database should show of a source that is read again: its cells as the engine holds
+them."""
 
 from __future__ import annotations
 
@@ -9,34 +10,47 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kerfmark.build.keys import ordered
-from kerfmark.build.prepare import Prepared
-from kerfmark.build.problems import Problems
-from kerfmark.build.tables import SourceTables, chosen
-from kerfmark.build.treat import folded
 from kerfmark.errors import Origin
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.ledger.account import read_says
 from kerfmark.ledger.records import MAKERS
+from kerfmark.ledger.source_values import source_values
+from kerfmark.normalize.keys import ordered
+from kerfmark.normalize.prepare import Prepared
+from kerfmark.normalize.problems import Problems
+from kerfmark.normalize.tables import SourceTables, choose_value
+from kerfmark.normalize.transform import folded
 from kerfmark.profile.codes import combine, first_rows
 from kerfmark.profile.encode import EncodedSource
-from kerfmark.store.database import Reader, quote
-from kerfmark.store.views import view_columns, view_name
+from kerfmark.store.interface import Reader
+from kerfmark.store.names import view_columns, view_name
+from kerfmark.store.quoting import quote
 
 NEVER = 1 << 40
 """The load of what was never there."""
 
 
 class Expected:
-    """A source as the database should hold it: stored values and codes per column, in the order of the view."""
+    """A source as the database should hold it: stored values and codes per column, in the order of
+    the view."""
 
-    def __init__(self, layout: Layout, name: str, encoded: EncodedSource, reader: Reader, without: np.ndarray,
-                 loads: Sequence[tuple[int, int]] = ((0, 0),), ordered_loads: Sequence[int] = (0,),
-                 standing: Sequence[int] = ()) -> None:
+    def __init__(
+        self,
+        layout: Layout,
+        name: str,
+        encoded: EncodedSource,
+        reader: Reader,
+        without: np.ndarray,
+        loads: Sequence[tuple[int, int]] = ((0, 0),),
+        ordered_loads: Sequence[int] = (0,),
+        standing: Sequence[int] = (),
+    ) -> None:
         self.ready = ready = Prepared(layout, name, encoded, without)
         self.layout, self.rows = layout, ready.rows
         starts, numbers = (np.array(some, np.int64) for some in zip(*loads, strict=True))
-        self.records = np.arange(ready.rows) if ready.encoded.records is None else ready.encoded.records
+        self.records = (
+            np.arange(ready.rows) if ready.encoded.records is None else ready.encoded.records
+        )
         self.load = numbers[np.searchsorted(starts, self.records, "right") - 1]
         """The load of each row."""
         self.ordered_loads, self.standing = ordered_loads, standing
@@ -48,64 +62,108 @@ class Expected:
         self.codes: list[np.ndarray] = []
         self.changed = 0
         for header in encoded.source.headers:
-            home = layout.home_of(name, header)
-            if home is None:
+            column_at = layout.column_of(name, header)
+            if column_at is None:
                 continue
-            table, spec = home
+            table, spec = column_at
             self.changed += ready.changed(header, spec)
-            values = ready.column(header).values if spec.split else ready.typed(header, spec)
             self.headers.append(header)
-            self.values.append(reader.stored(values))
-            self.codes.append(self._kept(table, spec, ready.column(header, spec).codes, len(values)))
+            self.values.append(self._values(header, spec, reader))
+            self.codes.append(
+                self._kept(table, spec, ready.column(header, spec).codes, len(self.values[-1]))
+            )
         for spec_of in layout.tables.values():
             for link in spec_of.links.values():
                 if spec_of.source == name and (link.loose or link.missing == "blank"):
                     self._as_looked_up(link, reader)
         self._order(layout.tables[layout.base_of(name)])
 
+    def _values(self, header: str, spec: ColumnSpec, reader: Reader) -> pa.Array:
+        """The distinct values of a column, as the engine should give them."""
+        if spec.split:
+            return self.ready.column(header).values
+        if spec.unit:  # arithmetic of the units library, not a reading of texts
+            return reader.to_engine(self.ready.typed(header, spec))
+        given = reader.to_engine(pa.array([], spec.of_type.arrow)).type
+        return source_values(self.ready.column(header, spec).values, spec.of_type, given)
+
     def _kept(self, table: str, spec: ColumnSpec, codes: np.ndarray, size: int) -> np.ndarray:
-        """The codes of a column after the layout has chosen among the values of one record, or has wanted none."""
+        """The codes of a column after the layout has chosen among the values of one record, or has
+        wanted none."""
         whole = self.layout.tables[table]
-        if whole.source != self.ready.name or whole.each_row or (spec.conflicts == "refuse" and not whole.only_rows):
+        if (
+            whole.source != self.ready.name
+            or whole.each_row
+            or (spec.conflicts == "refuse" and not whole.only_rows)
+        ):
             return codes
         record, count = self.feed.identity(table)
-        if len(np.unique(self.load)) > 1:               # each load has chosen for itself
-            record, count = combine([record, self.load.astype(np.int32)], [count, int(self.load.max()) + 1])
+        if len(np.unique(self.load)) > 1:  # each load has chosen for itself
+            record, count = combine(
+                [record, self.load.astype(np.int32)], [count, int(self.load.max()) + 1]
+            )
         if spec.conflicts != "refuse":
-            one: np.ndarray = np.append(chosen(record, codes, count, size, spec.conflicts), -1)[record]
+            one: np.ndarray = np.append(
+                choose_value(record, codes, count, size, spec.conflicts), -1
+            )[record]
             return one
         return np.where(record >= 0, codes, -1)
 
     def _as_looked_up(self, link: LinkSpec, reader: Reader) -> None:
-        """Cells that were only a way to find a record show what that record says; nothing, where none was to be made for them."""
+        """Cells that were only a way to find a record show what that record says; nothing, where
+        none was to be made for them."""
         plain = {c: h for c, h in (*link.by.items(), *link.repeats.items()) if "." not in c}
         at = {h: self.headers.index(h) for h in (*link.by.values(), *link.repeats.values())}
         known: dict[tuple[Any, ...], tuple[Any, ...]] = {}
         since: dict[tuple[Any, ...], int] = {}
-        asked = ", ".join([reader.row(link.to, "t"), *(reader.said(f"t.{quote(c)}") for c in plain)])
+        asked = ", ".join([reader.row(link.to, "t"), *(reader.raw(f"t.{quote(c)}") for c in plain)])
         there_now = reader.ask(f"SELECT {asked} FROM {quote(link.to)} AS t")
-        spelled = [reader.as_stored([r[n + 1] for r in there_now], self.values[at[h]].type).to_pylist()
-                   for n, h in enumerate(plain.values())]
+        spelled = [
+            reader.from_engine([r[n + 1] for r in there_now], self.values[at[h]].type).to_pylist()
+            for n, h in enumerate(plain.values())
+        ]
         made = self._made_by(reader, link.to, np.array([int(r[0]) for r in there_now], np.int64))
         for load, *row in sorted(zip(made.tolist(), *spelled, strict=True), key=lambda r: r[0]):
-            key = tuple(_folded(v, link.loose) for v in row[:len(link.by)])
+            key = tuple(_folded(v, link.loose) for v in row[: len(link.by)])
             known.setdefault(key, tuple(row))
             since.setdefault(key, load)
         by = [at[h] for h in link.by.values()]
         mixed, count = combine([self.codes[i] for i in by], [len(self.values[i]) for i in by])
         first = first_rows(mixed, count)
-        found = [known.get(tuple(_folded(self.values[i][int(self.codes[i][r])].as_py(), link.loose) for i in by))
-                 for r in first.tolist()]
-        begun = np.append(np.array([since.get(tuple(_folded(self.values[i][int(self.codes[i][r])].as_py(), link.loose) for i in by),
-                                              NEVER) for r in first.tolist()], np.int64), NEVER)[mixed]
-        there = begun <= self.load                      # what a later load has brought was not there to be found
+        found = [
+            known.get(
+                tuple(
+                    _folded(self.values[i][int(self.codes[i][r])].as_py(), link.loose) for i in by
+                )
+            )
+            for r in first.tolist()
+        ]
+        begun = np.append(
+            np.array(
+                [
+                    since.get(
+                        tuple(
+                            _folded(self.values[i][int(self.codes[i][r])].as_py(), link.loose)
+                            for i in by
+                        ),
+                        NEVER,
+                    )
+                    for r in first.tolist()
+                ],
+                np.int64,
+            ),
+            NEVER,
+        )[mixed]
+        there = begun <= self.load  # what a later load has brought was not there to be found
         for n, (_, header) in enumerate(plain.items()):
             i = at[header]
             if link.loose:
                 said = pa.array([None if f is None else f[n] for f in found], self.values[i].type)
                 mine = self.values[i].take(pa.array(self.codes[i], mask=self.codes[i] < 0))
                 theirs = said.take(pa.array(mixed, mask=mixed < 0))
-                alike = pc.fill_null(pc.equal(*[folded(pc.cast(v, pa.string())) for v in (mine, theirs)]), False)
+                alike = pc.fill_null(
+                    pc.equal(*[folded(pc.cast(v, pa.string())) for v in (mine, theirs)]), False
+                )
                 encoded = pc.if_else(alike, theirs, mine).dictionary_encode()
                 self.values[i] = encoded.dictionary
                 self.codes[i] = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
@@ -126,9 +184,14 @@ class Expected:
         if not base.order:
             return
         columns = [base.columns[o.removeprefix("-")] for o in base.order]
-        cells = [self.ready.derived(c)[0] if c.derived else self.ready.cells(c.header, c) for c in columns]
+        cells = [
+            self.ready.derived(c)[0] if c.derived else self.ready.cells(c.header, c)
+            for c in columns
+        ]
         rank = np.argsort(ordered(cells, base.order), kind="stable")
-        in_layout_s = np.isin(self.load, list(self.ordered_loads))       # later loads stay in the order of their files
+        in_layout_s = np.isin(
+            self.load, list(self.ordered_loads)
+        )  # later loads stay in the order of their files
         self.order = np.lexsort((np.where(in_layout_s, rank, np.arange(self.rows)), self.load))
         self.codes = [c[self.order] for c in self.codes]
         self.load, self.records = self.load[self.order], self.records[self.order]
@@ -139,7 +202,7 @@ class Expected:
 
     def at(self, n: int, header: str | None = None) -> Origin:
         """The place in the source of the row that stands at a place."""
-        return self.ready.encoded.source.origin(int(self.records[n]), header)
+        return self.ready.encoded.found.origin(int(self.records[n]), header)
 
     def cells(self, i: int, start: int, end: int) -> pa.Array:
         """Some cells of column i."""
@@ -153,12 +216,28 @@ class Expected:
         return self.values[i].take(pa.array(codes, mask=codes < 0))
 
     def asked(self, source: str) -> tuple[str, list[str], list[pa.DataType]]:
-        """The view of the source, the names that the headers have there, and the types of the columns."""
-        return quote(view_name(source)), [quote(self.named[h]) for h in self.headers], [v.type for v in self.values]
+        """The view of the source, the names that the headers have there, and the types of the
+        columns."""
+        return (
+            quote(view_name(source)),
+            [quote(self.named[h]) for h in self.headers],
+            [v.type for v in self.values],
+        )
+
+    def partition(self, reader: Reader, source: str, before: int) -> tuple[str, str] | None:
+        """What to ask instead of the view, so that two may ask at once: its first rows, and the
+        others. None where that cannot be told."""
+        from kerfmark.store.views import view
+
+        made = view(self.layout, source, self.ready.encoded.source.headers, reader.dialect())
+        return reader.partition(made, self.layout.base_of(source), before)
 
     def row(self, n: int) -> tuple[Any, ...]:
         """One row."""
-        return tuple(None if c[n] < 0 else v[int(c[n])].as_py() for v, c in zip(self.values, self.codes, strict=True))
+        return tuple(
+            None if c[n] < 0 else v[int(c[n])].as_py()
+            for v, c in zip(self.values, self.codes, strict=True)
+        )
 
 
 def _folded(value: Any, loose: bool) -> Any:

@@ -21,9 +21,15 @@ def to_typed(texts: pa.StringArray, type_: ColumnType) -> pa.Array:
     """The values of texts; null where a text is null or does not fit."""
     kind = type_.kind
     if kind == "text":
-        if not type_.width or not len(texts) or (pc.max(pc.utf8_length(texts)).as_py() or 0) <= type_.width:
+        if (
+            not type_.width
+            or not len(texts)
+            or (pc.max(pc.utf8_length(texts)).as_py() or 0) <= type_.width
+        ):
             return texts
-        return pc.if_else(pc.less_equal(pc.utf8_length(texts), type_.width), texts, pa.scalar(None, pa.string()))
+        return pc.if_else(
+            pc.less_equal(pc.utf8_length(texts), type_.width), texts, pa.scalar(None, pa.string())
+        )
     if type_.thousands:
         texts = _without_thousands(texts, type_)
     if kind == "boolean":
@@ -37,7 +43,7 @@ def to_typed(texts: pa.StringArray, type_: ColumnType) -> pa.Array:
     shape = {
         "integer": r"^-?[0-9]{1,18}$",
         "real": r"^[-+]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][-+]?[0-9]+)?$",
-        "decimal": rf"^-?[0-9]{{1,{max(type_.precision - type_.scale, 1)}}}(\{type_.mark}[0-9]{{0,{type_.scale}}})?$",
+        "decimal": rf"^-?[0-9]{{1,{max(type_.precision - type_.scale, 1)}}}(\{type_.mark}[0-9]{{0,{type_.scale}}})?$",  # noqa: E501
     }[kind]
     fits = pc.match_substring_regex(texts, shape)
     if not pc.all(fits).as_py():
@@ -49,7 +55,7 @@ def to_typed(texts: pa.StringArray, type_: ColumnType) -> pa.Array:
 
 def integers(texts: pa.StringArray) -> pa.Int64Array | None:
     """All texts as integers, if that is what all are: much faster than trying each."""
-    if len(texts) > SLICE:                              # a slice at a time, so that what is compared is never kept whole
+    if len(texts) > SLICE:  # a slice at a time, so that what is compared is never kept whole
         parts: list[pa.Int64Array] = []
         for start in range(0, len(texts), SLICE):
             part = integers(texts.slice(start, SLICE))
@@ -67,20 +73,31 @@ def integers(texts: pa.StringArray) -> pa.Int64Array | None:
 
 
 def _as_numbers_are_written(texts: pa.StringArray, whole: pa.Int64Array) -> bool:
-    """Whether texts, which were read as these integers, are what the integers are as text: no sign, zero or base too many."""
-    offsets = np.frombuffer(texts.buffers()[1], np.int32)[texts.offset:texts.offset + len(texts) + 1]
-    used = np.frombuffer(texts.buffers()[2], np.uint8)[offsets[0]:offsets[-1]]
+    """Whether texts, which were read as these integers, are what the integers are as text: no sign,
+    zero or base too many."""
+    offsets = np.frombuffer(texts.buffers()[1], np.int32)[
+        texts.offset : texts.offset + len(texts) + 1
+    ]
+    used = np.frombuffer(texts.buffers()[2], np.uint8)[offsets[0] : offsets[-1]]
     if texts.null_count or used.max() > ord("9") or used.min() < ord("-"):
         return bool(pc.all(pc.equal(pc.cast(whole, pa.string()), texts)).as_py())
-    numbers = whole.to_numpy()                          # of digits and minus signs only: their count tells
-    return np.array_equal(np.diff(offsets), 1 + (numbers < 0) + np.searchsorted(_POWERS, np.abs(numbers), side="right"))
+    numbers = whole.to_numpy()  # of digits and minus signs only: their count tells
+    return np.array_equal(
+        np.diff(offsets),
+        1 + (numbers < 0) + np.searchsorted(_POWERS, np.abs(numbers), side="right"),
+    )
 
 
 def _without_thousands(texts: pa.StringArray, type_: ColumnType) -> pa.StringArray:
-    """Numbers without what marks their thousands; null where it stands elsewhere than before every third digit."""
+    """Numbers without what marks their thousands; null where it stands elsewhere than before every
+    third digit."""
     mark, decimal = re.escape(type_.thousands), re.escape(type_.mark)
-    fits = pc.match_substring_regex(texts, rf"^-?([0-9]{{1,3}}({mark}[0-9]{{3}})+|[0-9]{{1,3}})({decimal}[0-9]*)?$")
-    return pc.if_else(fits, pc.replace_substring(texts, type_.thousands, ""), pa.scalar(None, pa.string()))
+    fits = pc.match_substring_regex(
+        texts, rf"^-?([0-9]{{1,3}}({mark}[0-9]{{3}})+|[0-9]{{1,3}})({decimal}[0-9]*)?$"
+    )
+    return pc.if_else(
+        fits, pc.replace_substring(texts, type_.thousands, ""), pa.scalar(None, pa.string())
+    )
 
 
 def to_text(values: pa.Array, type_: ColumnType) -> pa.StringArray:
@@ -94,7 +111,11 @@ def to_text(values: pa.Array, type_: ColumnType) -> pa.StringArray:
     if kind == "decimal":
         texts = decimal_texts(values)
         if not type_.padded:
-            texts = pc.replace_substring_regex(texts, r"\.?0+$" if type_.scale else "$^", "") if type_.scale else texts
+            texts = (
+                pc.replace_substring_regex(texts, r"\.?0+$" if type_.scale else "$^", "")
+                if type_.scale
+                else texts
+            )
         texts = pc.replace_substring(texts, ".", type_.mark) if type_.mark != "." else texts
         return _with_thousands(texts, type_) if type_.thousands else texts
     if kind in ("date", "timestamp", "time"):
@@ -107,7 +128,9 @@ def decimal_texts(values: pa.Array) -> pa.StringArray:
     """Decimals with all their places."""
     texts = pc.cast(values, pa.string())
     if pc.any(pc.match_substring(texts, "E")).as_py():  # Arrow says 0E-8 for 0.00000000
-        return pa.array([None if t is None else format(Decimal(t), "f") for t in texts.to_pylist()], pa.string())
+        return pa.array(
+            [None if t is None else format(Decimal(t), "f") for t in texts.to_pylist()], pa.string()
+        )
     return texts
 
 
@@ -115,8 +138,10 @@ def one_after_the_other(texts: pa.StringArray) -> memoryview:
     """The bytes of texts, without anything between them."""
     if not len(texts):
         return memoryview(b"")
-    offsets = np.frombuffer(texts.buffers()[1], np.int32)[texts.offset:texts.offset + len(texts) + 1]
-    return memoryview(texts.buffers()[2] or b"")[int(offsets[0]):int(offsets[-1])]
+    offsets = np.frombuffer(texts.buffers()[1], np.int32)[
+        texts.offset : texts.offset + len(texts) + 1
+    ]
+    return memoryview(texts.buffers()[2] or b"")[int(offsets[0]) : int(offsets[-1])]
 
 
 def _with_thousands(texts: pa.StringArray, type_: ColumnType) -> pa.StringArray:
@@ -124,7 +149,9 @@ def _with_thousands(texts: pa.StringArray, type_: ColumnType) -> pa.StringArray:
     found = pc.extract_regex(texts, r"^(?P<sign>-?)(?P<whole>[0-9]+)(?P<rest>.*)$")
     whole = found.field("whole")
     for _ in range(int(pc.max(pc.utf8_length(whole)).as_py() or 0) // 3):
-        whole = pc.replace_substring_regex(whole, "([0-9])([0-9]{3})($|[^0-9])", rf"\1{type_.thousands}\2\3", max_replacements=1)
+        whole = pc.replace_substring_regex(
+            whole, "([0-9])([0-9]{3})($|[^0-9])", rf"\1{type_.thousands}\2\3", max_replacements=1
+        )
     marked = pc.binary_join_element_wise(found.field("sign"), whole, found.field("rest"), "")
     return pc.if_else(pc.is_valid(texts), marked, pa.scalar(None, pa.string()))
 
@@ -136,17 +163,33 @@ def _spell_moments(values: pa.Array, type_: ColumnType) -> pa.StringArray:
     tokens = pieces(type_.form)
     if type_.kind != "time":
         year = _padded(pc.year(at), 4)
-        parts |= {"YYYY": year, "YY": pc.utf8_slice_codeunits(year, 2), "MM": _padded(pc.month(at), 2),
-                  "M": _padded(pc.month(at), 1), "DD": _padded(pc.day(at), 2), "D": _padded(pc.day(at), 1)}
+        parts |= {
+            "YYYY": year,
+            "YY": pc.utf8_slice_codeunits(year, 2),
+            "MM": _padded(pc.month(at), 2),
+            "M": _padded(pc.month(at), 1),
+            "DD": _padded(pc.day(at), 2),
+            "D": _padded(pc.day(at), 1),
+        }
         names = pa.array(MONTHS).take(pc.subtract(pc.month(at), 1))
         short = pc.utf8_slice_codeunits(names, 0, 3)
         parts |= {"Month": names, "Mon": short, "MON": pc.utf8_upper(short)}
     if type_.kind != "date":
         hour, half = pc.hour(at), pc.if_else(pc.less(pc.hour(at), 12), "AM", "PM")
         if {"AM", "am"} & set(tokens):
-            hour = pc.if_else(pc.is_in(hour, pa.array([0, 12])), 12, pc.subtract(hour, pc.if_else(pc.less(hour, 12), 0, 12)))
-        parts |= {"hh": _padded(hour, 2), "h": _padded(hour, 1), "mm": _padded(pc.minute(at), 2),
-                  "ss": _padded(pc.second(at), 2), "AM": half, "am": pc.utf8_lower(half)}
+            hour = pc.if_else(
+                pc.is_in(hour, pa.array([0, 12])),
+                12,
+                pc.subtract(hour, pc.if_else(pc.less(hour, 12), 0, 12)),
+            )
+        parts |= {
+            "hh": _padded(hour, 2),
+            "h": _padded(hour, 1),
+            "mm": _padded(pc.minute(at), 2),
+            "ss": _padded(pc.second(at), 2),
+            "AM": half,
+            "am": pc.utf8_lower(half),
+        }
     return pc.binary_join_element_wise(*[parts.get(p, pa.scalar(p)) for p in tokens], "")
 
 
@@ -158,4 +201,7 @@ def misfits(texts: pa.StringArray, typed: pa.Array) -> np.ndarray:
     """Positions of the texts that have no typed value though they are not blank."""
     if typed.null_count == texts.null_count:
         return np.empty(0, np.int64)
-    return np.flatnonzero((typed.is_null().to_numpy(zero_copy_only=False)) & texts.is_valid().to_numpy(zero_copy_only=False))
+    return np.flatnonzero(
+        (typed.is_null().to_numpy(zero_copy_only=False))
+        & texts.is_valid().to_numpy(zero_copy_only=False)
+    )

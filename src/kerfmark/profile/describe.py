@@ -21,9 +21,10 @@ STEPS = 24
 
 @dataclass(frozen=True)
 class ColumnDescription:
-    """A column: `blanks` counts blank cells (`blank_as`: the spellings that stand for one), `distinct` its values,
-    `longest` the characters of its longest text. `mostly` is the type that all but `misfits` cells have. `shape` counts the
-    cells in equal steps from the smallest to the largest value (`shape_is_range`), or those of the most frequent values."""
+    """A column: `blanks` counts blank cells (`blank_as`: the spellings that stand for one),
+    `distinct` its values, `longest` the characters of its longest text. `mostly` is the type that
+    all but `misfits` cells have. `shape` counts the cells in equal steps from the smallest to the
+    largest value (`shape_is_range`), or those of the most frequent values."""
 
     header: str
     type: str
@@ -49,26 +50,49 @@ def describe(column: EncodedColumn) -> ColumnDescription:
     filled = int(np.count_nonzero(column.codes >= 0))
     blanks = len(column.codes) - filled
     if not len(column.values):
-        return ColumnDescription(column.header, "text", found.note, blanks, column.blank_as, 0, False, 0, "", "", ())
+        return ColumnDescription(
+            column.header, "text", found.note, blanks, column.blank_as, 0, False, 0, "", "", ()
+        )
     unique = len(column.values) == filled
     times = memory.constant(filled, 1, np.int64) if unique else column.times
-    top = np.arange(min(len(times), FREQUENT)) if unique or len(times) <= FREQUENT else np.argpartition(-times, FREQUENT)[:FREQUENT]
+    top = (
+        np.arange(min(len(times), FREQUENT))
+        if unique or len(times) <= FREQUENT
+        else np.argpartition(-times, FREQUENT)[:FREQUENT]
+    )
     top = top[np.lexsort((top, -times[top]))]
     near = mostly(column) if found.type.kind == "text" and not found.note else None
     smallest, largest = _ends(column, near[0] if near else found.type)
     shape = _range_shape(column, near[0] if near else found.type, None if unique else times)
     return ColumnDescription(
-        column.header, str(found.type), found.note, blanks, column.blank_as, len(column.values), unique,
-        int(pc.max(pc.utf8_length(column.values)).as_py()), smallest, largest,
+        column.header,
+        str(found.type),
+        found.note,
+        blanks,
+        column.blank_as,
+        len(column.values),
+        unique,
+        int(pc.max(pc.utf8_length(column.values)).as_py()),
+        smallest,
+        largest,
         tuple((column.values[int(i)].as_py(), int(times[i])) for i in top if times[i] > 1),
         *((str(near[0]), near[2], near[1]) if near else ("", 0, ())),
-        shape or tuple(int(n) for n in -np.sort(-times[np.argpartition(-times, STEPS)[:STEPS]] if len(times) > STEPS else -times)),
-        bool(shape))
+        shape
+        or tuple(
+            int(n)
+            for n in -np.sort(
+                -times[np.argpartition(-times, STEPS)[:STEPS]] if len(times) > STEPS else -times
+            )
+        ),
+        bool(shape),
+    )
 
 
-def _range_shape(column: EncodedColumn, type_: ColumnType, times: np.ndarray | None) -> tuple[int, ...]:
-    """How many cells fall into each of equal steps from the smallest to the largest; () for what has no such order. `times` tells
-    how many cells have each value (None: one each)."""
+def _range_shape(
+    column: EncodedColumn, type_: ColumnType, times: np.ndarray | None
+) -> tuple[int, ...]:
+    """How many cells fall into each of equal steps from the smallest to the largest; () for what
+    has no such order. `times` tells how many cells have each value (None: one each)."""
     if type_.kind in ("text", "boolean"):
         return ()
     typed = column.typed(type_)
@@ -80,7 +104,10 @@ def _range_shape(column: EncodedColumn, type_: ColumnType, times: np.ndarray | N
     numbers = pc.cast(typed, pa.float64(), safe=False).to_numpy(zero_copy_only=False)[known]
     if not len(numbers) or numbers.min() == numbers.max():
         return ()
-    return tuple(int(n) for n in np.histogram(numbers, STEPS, weights=None if times is None else times[known])[0])
+    return tuple(
+        int(n)
+        for n in np.histogram(numbers, STEPS, weights=None if times is None else times[known])[0]
+    )
 
 
 def _ends(column: EncodedColumn, type_: ColumnType) -> tuple[str, str]:

@@ -11,26 +11,29 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark import memory
-from kerfmark.errors import Origin, counted
+from kerfmark.errors import Origin, article
 from kerfmark.profile.codes import combine, first_rows, gather
 from kerfmark.profile.describe import ColumnDescription
 from kerfmark.profile.encode import EncodedColumn, EncodedSource
 from kerfmark.profile.moments import CANDIDATES, pattern
 from kerfmark.profile.reserved import RESERVED
 from kerfmark.profile.spilled import number_texts
-from kerfmark.read.source import Severity
+from kerfmark.read.source import MEND_RAGGED, Severity
 
 ORDER: tuple[Severity, ...] = ("broken", "doubtful", "odd")
 MOST_TOTALS = 3
 """Rows at the end that may be totals."""
-_TOTAL = re.compile(r"(grand |sub)?(total|sum)s?\b|(gesamt|summe|totaal|somme|suma|totale)\b", re.IGNORECASE)
+_TOTAL = re.compile(
+    r"(grand |sub)?(total|sum)s?\b|(gesamt|summe|totaal|somme|suma|totale)\b", re.IGNORECASE
+)
 SHOWN = 5
 """Rows named per finding."""
 
 
 @dataclass(frozen=True)
 class Finding:
-    """Something worth knowing: how bad, where first, what, in how many cells or rows, which rows first, what to do."""
+    """Something worth knowing: how bad, where first, what, in how many cells or rows, which rows
+    first, what to do."""
 
     severity: Severity
     origin: Origin
@@ -43,8 +46,19 @@ class Finding:
 def findings(encoded: EncodedSource, columns: Sequence[ColumnDescription]) -> list[Finding]:
     """All findings about a source, worst first."""
     source = encoded.source
-    out = [Finding(r.severity, Origin(source.origin().file, source.origin().sheet, r.rows[0] if r.rows else None, r.header),
-                   r.what, r.total, r.rows[:SHOWN], r.next) for r in source.remarks]
+    out = [
+        Finding(
+            r.severity,
+            Origin(
+                source.origin().file, source.origin().sheet, r.rows[0] if r.rows else None, r.header
+            ),
+            r.what,
+            r.total,
+            r.rows[:SHOWN],
+            r.next,
+        )
+        for r in encoded.found.remarks
+    ]
     out += [*_of_rows(encoded), *_totals(encoded)]
     for column, described in zip(encoded.columns, columns, strict=True):
         out += _of_column(encoded, column, described)
@@ -52,104 +66,196 @@ def findings(encoded: EncodedSource, columns: Sequence[ColumnDescription]) -> li
 
 
 def _of_rows(encoded: EncodedSource) -> Iterator[Finding]:
-    source, width = encoded.source, len(encoded.columns)
-    if source.ragged:
-        rows = tuple(r.row for r in source.ragged[:SHOWN])
-        yield Finding("broken", Origin(source.origin().file, source.origin().sheet, rows[0]),
-                      f"has {counted(source.ragged[0].fields, 'field')} instead of {width}", len(source.ragged), rows,
-                      "mend the row; a field that holds the delimiter must stand in quotes")
-    telling = max(encoded.columns, key=lambda c: len(c.values))     # rows with a value of their own are like no other
+    source, ragged, width = encoded.source, encoded.found.ragged, len(encoded.columns)
+    if ragged:
+        rows = tuple(r.row for r in ragged[:SHOWN])
+        yield Finding(
+            "broken",
+            Origin(source.origin().file, source.origin().sheet, rows[0]),
+            ragged[0].told(width)
+            if len(ragged) == 1
+            else f"do not have the {width} fields of the header",
+            len(ragged),
+            rows,
+            MEND_RAGGED,
+        )
+    telling = max(
+        encoded.columns, key=lambda c: len(c.values)
+    )  # rows with a value of their own are like no other
     if width < 2 or len(telling.values) == encoded.rows:
         return
     alike = np.flatnonzero(gather(telling.times > 1, telling.codes, blank=1))
-    codes, count = combine([gather(c.codes, alike) for c in encoded.columns], [len(c.values) for c in encoded.columns], blanks=True)
+    codes, count = combine(
+        [gather(c.codes, alike) for c in encoded.columns],
+        [len(c.values) for c in encoded.columns],
+        blanks=True,
+    )
     if count < len(alike):
         again = np.ones(len(alike), bool)
         again[first_rows(codes, count)] = False
-        yield _finding(encoded, "odd", None, alike[again], "is the same as an earlier row in every column",
-                       "keep it if it is meant, or take it out")
+        yield _finding(
+            encoded,
+            "odd",
+            None,
+            alike[again],
+            "is the same as an earlier row in every column",
+            "keep it if it is meant, or take it out",
+        )
 
 
 def _totals(encoded: EncodedSource) -> Iterator[Finding]:
-    """Rows at the end that look like sums of those above: they say so, or a number in them is that sum."""
+    """Rows at the end that look like sums of those above: they say so, or a number in them is that
+    sum."""
     last: list[int] = []
     for record in range(encoded.rows - 1, max(encoded.rows - 1 - MOST_TOTALS, 2), -1):
-        cells = [c.values[int(c.codes[record])].as_py() if c.codes[record] >= 0 else "" for c in encoded.columns]
-        words = [c for c in cells if c and not c.strip().lstrip("-").replace(".", "").replace(",", "").isdigit()]
+        cells = [
+            c.values[int(c.codes[record])].as_py() if c.codes[record] >= 0 else ""
+            for c in encoded.columns
+        ]
+        words = [
+            c
+            for c in cells
+            if c and not c.strip().lstrip("-").replace(".", "").replace(",", "").isdigit()
+        ]
         if not (words and _TOTAL.match(words[0]) and "" in cells) and not (
-                len(words) == 0 and any(cells) and _is_sum(encoded, record)):
+            len(words) == 0 and any(cells) and _is_sum(encoded, record)
+        ):
             break
         last.append(record)
     if last:
-        yield _finding(encoded, "doubtful", None, np.array(last[::-1]), "looks like a row of totals, not of data",
-                       "take it out of the file before it is loaded")
+        yield _finding(
+            encoded,
+            "doubtful",
+            None,
+            np.array(last[::-1]),
+            "looks like a row of totals, not of data",
+            "take it out of the file before it is loaded",
+        )
 
 
 def _is_sum(encoded: EncodedSource, record: int) -> bool:
-    """Whether some number of a record is the sum of those above it, and the record lacks what the others have."""
-    blanks = [c for c in encoded.columns if c.codes[record] < 0 and np.count_nonzero(c.codes[:record] >= 0) > .9 * record]
+    """Whether some number of a record is the sum of those above it, and the record lacks what the
+    others have."""
+    blanks = [
+        c
+        for c in encoded.columns
+        if c.codes[record] < 0 and np.count_nonzero(c.codes[:record] >= 0) > 0.9 * record
+    ]
     for column in encoded.columns if blanks else []:
         if column.codes[record] < 0:
             continue
-        texts = column.values.take(pa.array(column.codes[:record + 1][column.codes[:record + 1] >= 0]))
+        texts = column.values.take(
+            pa.array(column.codes[: record + 1][column.codes[: record + 1] >= 0])
+        )
         try:
             numbers = pc.cast(pc.replace_substring(texts, ",", "."), pa.float64()).to_numpy()
         except pa.ArrowInvalid:
             continue
-        if len(numbers) > 2 and numbers[-1] and abs(numbers[:-1].sum() - numbers[-1]) < 1e-6 * abs(numbers[-1]):
+        if (
+            len(numbers) > 2
+            and numbers[-1]
+            and abs(numbers[:-1].sum() - numbers[-1]) < 1e-6 * abs(numbers[-1])
+        ):
             return True
     return False
 
 
-def _of_column(encoded: EncodedSource, column: EncodedColumn, told: ColumnDescription) -> Iterator[Finding]:
-    header, everywhere = column.header, encoded.source.origin(None, column.header)
+def _of_column(
+    encoded: EncodedSource, column: EncodedColumn, told: ColumnDescription
+) -> Iterator[Finding]:
+    header, everywhere = column.header, encoded.found.origin(None, column.header)
     if told.misfits:
         rows = _rows_of(column, pa.array(told.misfit_values))
         text = told.mostly.split("(")[0].split(" ")[0] in ("integer", "real", "boolean")
-        yield _finding(encoded, "doubtful" if text else "broken", header, rows,
-                       f'"{told.misfit_values[0]}" is no {told.mostly} like the rest of the column',
-                       "mend the cell; as it is, the column is loaded as text" if text else
-                       f'mend the cell; or say type = "text" in the layout, so that the column is no {told.mostly.split(" ")[0]}',
-                       total=told.misfits)
+        yield _finding(
+            encoded,
+            "doubtful" if text else "broken",
+            header,
+            rows,
+            f'"{told.misfit_values[0]}" is not {article(told.mostly)} like the rest of the column',
+            "mend the cell; as it is, the column is loaded as text"
+            if text
+            else 'mend the cell, or say type = "text" in the layout to keep the column as text',
+            total=told.misfits,
+        )
     elif told.type == "text" and len(forms := _mixed_forms(column)) > 1:
-        yield Finding("doubtful", everywhere, f"holds dates in several forms: {', '.join(forms)}", 0, (),
-                      "write them all the same way; as it is, the column is loaded as text")
+        yield Finding(
+            "doubtful",
+            everywhere,
+            f"holds dates in several forms: {', '.join(forms)}",
+            0,
+            (),
+            "write them all the same way; as it is, the column is loaded as text",
+        )
     if header.strip().lower() in RESERVED:
-        yield Finding("odd", everywhere, f'"{header}" is a reserved word of databases', 0, (),
-                      "its column gets another name; the layout can say which")
+        yield Finding(
+            "odd",
+            everywhere,
+            f'"{header}" is a reserved word of databases',
+            0,
+            (),
+            "its column gets another name; the layout can say which",
+        )
     if told.note:
-        yield Finding("doubtful" if "swapped" in told.note or "may mark" in told.note else "odd",
-                      everywhere, told.note, 0, (), "")
+        yield Finding(
+            "doubtful" if "swapped" in told.note or "may mark" in told.note else "odd",
+            everywhere,
+            told.note,
+            0,
+            (),
+            "",
+        )
     if not len(column.values):
         return
     filled = encoded.rows - column.blanks
-    if len(column.values) == 1 and filled > 1 and column.blanks <= max(1, encoded.rows // 100):     # with more it is a mark
+    if (
+        len(column.values) == 1 and filled > 1 and column.blanks <= max(1, encoded.rows // 100)
+    ):  # with more it is a mark
         every = "every row that is not blank there" if column.blanks else "every row"
-        yield Finding("odd", everywhere, f'is "{column.values[0].as_py()}" in {every}', filled, (), "")
+        yield Finding(
+            "odd", everywhere, f'is "{column.values[0].as_py()}" in {every}', filled, (), ""
+        )
     if told.type != "text":
         return
-    spaced = pa.concat_arrays([some.filter(pc.not_equal(pc.utf8_trim_whitespace(some), some))
-                               for some in memory.slices(column.values)])
+    spaced = pa.concat_arrays(
+        [
+            some.filter(pc.not_equal(pc.utf8_trim_whitespace(some), some))
+            for some in memory.slices(column.values)
+        ]
+    )
     if len(spaced):
-        yield _finding(encoded, "odd", header, _rows_of(column, spaced), f'"{spaced[0].as_py()}" has spaces at its ends',
-                       "values are kept as they stand: trim them in the file if they are not meant")
+        yield _finding(
+            encoded,
+            "odd",
+            header,
+            _rows_of(column, spaced),
+            f'"{spaced[0].as_py()}" has spaces at its ends',
+            "values are kept as they stand: trim them in the file if they are not meant",
+        )
     yield from _alike(encoded, column)
 
 
 def _mixed_forms(column: EncodedColumn) -> list[str]:
-    """The forms of the dates in a text column, if all its values are dates, each in one of several forms."""
+    """The forms of the dates in a text column, if all its values are dates, each in one of several
+    forms."""
     values, probe = column.values, column.values.slice(0, 200)
-    if not pc.all(pc.match_substring_regex(probe, r"^[0-9A-Za-z][0-9A-Za-z ,./-]{5,18}$")).as_py() or not pc.all(
-            pc.match_substring_regex(probe, "[0-9]")).as_py():
+    if (
+        not pc.all(pc.match_substring_regex(probe, r"^[0-9A-Za-z][0-9A-Za-z ,./-]{5,18}$")).as_py()
+        or not pc.all(pc.match_substring_regex(probe, "[0-9]")).as_py()
+    ):
         return []
     forms = _forms_of(values) if _forms_of(probe) else []
-    if len(forms) > 1 and any(pc.all(pc.match_substring_regex(values, pattern(form))).as_py() for form in CANDIDATES["date"]):
-        return []                                       # one will do
+    if len(forms) > 1 and any(
+        pc.all(pc.match_substring_regex(values, pattern(form))).as_py()
+        for form in CANDIDATES["date"]
+    ):
+        return []  # one will do
     return forms
 
 
 def _forms_of(values: pa.StringArray) -> list[str]:
-    """The forms that all of some texts are dates in, each in one of them; none where one is no date."""
+    """The forms that all of some texts are dates in, each in one of them; none where one is no
+    date."""
     forms = []
     for form in CANDIDATES["date"]:
         fits = pc.match_substring_regex(values, pattern(form))
@@ -164,7 +270,7 @@ def _forms_of(values: pa.StringArray) -> list[str]:
 def _alike(encoded: EncodedSource, column: EncodedColumn) -> Iterator[Finding]:
     """Values that differ only in case or spaces from a more frequent one."""
     if _in_one_case(column.values):
-        return                                          # they would be the same
+        return  # they would be the same
     groups, count = number_texts(map(_plain, memory.slices(column.values)))
     if count == len(groups):
         return
@@ -175,17 +281,30 @@ def _alike(encoded: EncodedSource, column: EncodedColumn) -> Iterator[Finding]:
     usual[groups[order[first]]] = order[first]
     if len(rare):
         rows = np.flatnonzero(np.isin(column.codes, rare))
-        a, b = column.values[int(rare[0])].as_py(), column.values[int(usual[groups[rare[0]]])].as_py()
-        yield _finding(encoded, "doubtful", column.header, rows, f'"{a}" differs from "{b}" only in case or spaces',
-                       "if they are the same, write them the same")
+        a, b = (
+            column.values[int(rare[0])].as_py(),
+            column.values[int(usual[groups[rare[0]]])].as_py(),
+        )
+        yield _finding(
+            encoded,
+            "doubtful",
+            column.header,
+            rows,
+            f'"{a}" differs from "{b}" only in case or spaces',
+            "if they are the same, write them the same",
+        )
 
 
 def _in_one_case(values: pa.StringArray) -> bool:
-    """Whether all texts are in small or all in capital letters, with single spaces within them at most."""
+    """Whether all texts are in small or all in capital letters, with single spaces within them at
+    most."""
     for case in (pc.utf8_lower, pc.ascii_upper):
-        if all(pc.all(pc.equal(pc.utf8_trim_whitespace(case(some)), some)).as_py()
-               and not pc.any(pc.match_substring_regex(some, r"\s\s|[^\S ]")).as_py()
-               and (case is pc.utf8_lower or pc.all(pc.string_is_ascii(some)).as_py()) for some in memory.slices(values)):
+        if all(
+            pc.all(pc.equal(pc.utf8_trim_whitespace(case(some)), some)).as_py()
+            and not pc.any(pc.match_substring_regex(some, r"\s\s|[^\S ]")).as_py()
+            and (case is pc.utf8_lower or pc.all(pc.string_is_ascii(some)).as_py())
+            for some in memory.slices(values)
+        ):
             return True
     return False
 
@@ -201,7 +320,16 @@ def _rows_of(column: EncodedColumn, values: pa.Array) -> np.ndarray:
     return np.flatnonzero(np.isin(column.codes, at))
 
 
-def _finding(encoded: EncodedSource, severity: Severity, header: str | None, records: np.ndarray, what: str, next_: str,
-             total: int = 0) -> Finding:
-    rows = tuple(encoded.source.origin(int(r)).row or 0 for r in records[:SHOWN])
-    return Finding(severity, encoded.source.origin(int(records[0]), header), what, total or len(records), rows, next_)
+def _finding(
+    encoded: EncodedSource,
+    severity: Severity,
+    header: str | None,
+    records: np.ndarray,
+    what: str,
+    next_: str,
+    total: int = 0,
+) -> Finding:
+    rows = tuple(encoded.origin(int(r)).row or 0 for r in records[:SHOWN])
+    return Finding(
+        severity, encoded.origin(int(records[0]), header), what, total or len(records), rows, next_
+    )

@@ -1,6 +1,8 @@
-"""Dates, times and timestamps: how they are spelled, and turning whole columns of texts into values and back.
+"""Dates, times and timestamps: how they are spelled, and turning whole columns of texts into values
+and back.
 
-A form is made of the tokens below and the characters between them: `DD.MM.YYYY hh:mm`, `D Mon YYYY`, `M/D/YYYY`.
+A form is made of the tokens below and the characters between them: `DD.MM.YYYY hh:mm`, `D Mon
+YYYY`, `M/D/YYYY`.
 """
 
 from __future__ import annotations
@@ -12,15 +14,36 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
-          "November", "December")
+MONTHS = (
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+)
 _TOKENS = {
-    "YYYY": r"(?P<Y>[0-9]{4})", "YY": r"(?P<y>[0-9]{2})", "MM": r"(?P<M>[0-9]{2})", "DD": r"(?P<D>[0-9]{2})",
-    "hh": r"(?P<h>[0-9]{2})", "mm": r"(?P<m>[0-9]{2})", "ss": r"(?P<s>[0-9]{2})",
-    "M": r"(?P<M>[1-9]|1[0-2])", "D": r"(?P<D>[1-9]|[12][0-9]|3[01])",
+    "YYYY": r"(?P<Y>[0-9]{4})",
+    "YY": r"(?P<y>[0-9]{2})",
+    "MM": r"(?P<M>[0-9]{2})",
+    "DD": r"(?P<D>[0-9]{2})",
+    "hh": r"(?P<h>[0-9]{2})",
+    "mm": r"(?P<m>[0-9]{2})",
+    "ss": r"(?P<s>[0-9]{2})",
+    "M": r"(?P<M>[1-9]|1[0-2])",
+    "D": r"(?P<D>[1-9]|[12][0-9]|3[01])",
     "h": r"(?P<h>[0-9]|1[0-9]|2[0-3])",
-    "Month": "(?P<N>" + "|".join(MONTHS) + ")", "Mon": "(?P<N>" + "|".join(m[:3] for m in MONTHS) + ")",
-    "MON": "(?P<N>" + "|".join(m[:3].upper() for m in MONTHS) + ")", "AM": "(?P<half>AM|PM)", "am": "(?P<half>am|pm)",
+    "Month": "(?P<N>" + "|".join(MONTHS) + ")",
+    "Mon": "(?P<N>" + "|".join(m[:3] for m in MONTHS) + ")",
+    "MON": "(?P<N>" + "|".join(m[:3].upper() for m in MONTHS) + ")",
+    "AM": "(?P<half>AM|PM)",
+    "am": "(?P<half>am|pm)",
 }
 _TOKEN = re.compile("YYYY|YY|Month|Mon|MON|AM|am|MM|DD|hh|mm|ss|M|D|h")
 PIVOT = 69
@@ -28,24 +51,46 @@ PIVOT = 69
 
 _DAYS = [
     *(f"{y}{s}{m}{s}{d}" for s in "-/." for y, m, d in [("YYYY", "MM", "DD")]),
-    *(f"{d}{s}{m}{s}YYYY" for s in ".-/" for d, m in [("DD", "MM"), ("D", "M"), ("DD", "M"), ("D", "MM")]),
-    *(f"{m}{s}{d}{s}YYYY" for s in "/-." for d, m in [("DD", "MM"), ("D", "M"), ("DD", "M"), ("D", "MM")]),
+    *(
+        f"{d}{s}{m}{s}YYYY"
+        for s in ".-/"
+        for d, m in [("DD", "MM"), ("D", "M"), ("DD", "M"), ("D", "MM")]
+    ),
+    *(
+        f"{m}{s}{d}{s}YYYY"
+        for s in "/-."
+        for d, m in [("DD", "MM"), ("D", "M"), ("DD", "M"), ("D", "MM")]
+    ),
     *(f"{d}{s}{m}{s}YYYY" for s in " -/" for d in ("DD", "D") for m in ("Mon", "MON", "Month")),
     *(f"{m} {d}{c} YYYY" for c in (",", "") for d in ("DD", "D") for m in ("Mon", "Month")),
 ]
 _CLOCKS = ["hh:mm:ss", "hh:mm", "h:mm", "h:mm:ss"]
-_HALVES = [f"{clock}{space}{half}" for space in (" ", "") for half in ("AM", "am") for clock in _CLOCKS]
-_ENDS = ("Z", "+00:00", " UTC", *(f".{'0' * n}{zone}" for n in (3, 6, 1, 7) for zone in ("", "Z", "+00:00")))
+_HALVES = [
+    f"{clock}{space}{half}" for space in (" ", "") for half in ("AM", "am") for clock in _CLOCKS
+]
+_ENDS = (
+    "Z",
+    "+00:00",
+    " UTC",
+    *(f".{'0' * n}{zone}" for n in (3, 6, 1, 7) for zone in ("", "Z", "+00:00")),
+)
 """What programs write after the seconds that is the same in every row."""
 CANDIDATES: dict[str, list[str]] = {
     "date": _DAYS,
     "time": [*_CLOCKS, *_HALVES],
-    "timestamp": [*(f"{d}{j}{c}" for d in [*_DAYS, "YYYYMMDD"] for j in (" ", "T") for c in _CLOCKS),
-                  *(f"{d} {c}" for d in _DAYS for c in _HALVES),
-                  *(f"YYYY-MM-DD{j}hh:mm:ss{end}" for j in "T " for end in _ENDS)],
+    "timestamp": [
+        *(f"{d}{j}{c}" for d in [*_DAYS, "YYYYMMDD"] for j in (" ", "T") for c in _CLOCKS),
+        *(f"{d} {c}" for d in _DAYS for c in _HALVES),
+        *(f"YYYY-MM-DD{j}hh:mm:ss{end}" for j in "T " for end in _ENDS),
+    ],
 }
 """The forms that are recognised, per kind, most usual first."""
-SHORT = [f"{a}{s}{b}{s}YY" for s in "./-" for days in (("DD", "MM"), ("D", "M")) for a, b in (days, days[::-1])]
+SHORT = [
+    f"{a}{s}{b}{s}YY"
+    for s in "./-"
+    for days in (("DD", "MM"), ("D", "M"))
+    for a, b in (days, days[::-1])
+]
 """Forms of dates that leave the century open: told, but taken only when a layout says so."""
 
 
@@ -54,8 +99,15 @@ def check_form(kind: str, form: str) -> None:
     fields = set(re.findall(r"\?P<(\w+)>", pattern(form)))
     year = fields & {"Y", "y"}
     day, clock = bool(year and "D" in fields and fields & {"M", "N"}), {"h", "m"} <= fields
-    if {"date": not day or clock, "time": not clock or bool(year), "timestamp": not (day and clock)}[kind]:
-        raise ValueError(f'"{form}" is no form of a {kind}; the tokens are YYYY YY MM M DD D Mon MON Month hh h mm ss AM am')
+    if {
+        "date": not day or clock,
+        "time": not clock or bool(year),
+        "timestamp": not (day and clock),
+    }[kind]:
+        raise ValueError(
+            f'"{form}" is not a form of a {kind}; the tokens are YYYY YY MM M DD D Mon MON Month '
+            "hh h mm ss AM am"
+        )
 
 
 @lru_cache(maxsize=512)
@@ -63,13 +115,14 @@ def pattern(form: str) -> str:
     """The regular expression (RE2 and Python) of a form, with one named group per field."""
     out, at = "", 0
     for found in _TOKEN.finditer(form):
-        out += re.escape(form[at:found.start()]) + _TOKENS[found[0]]
+        out += re.escape(form[at : found.start()]) + _TOKENS[found[0]]
         at = found.end()
     return "^" + out + re.escape(form[at:]) + "$"
 
 
 def read_moments(texts: pa.StringArray, kind: str, form: str) -> pa.Array:
-    """The values of texts in a form; null where a text is null, spelled otherwise or no day of the calendar."""
+    """The values of texts in a form; null where a text is null, spelled otherwise or no day of the
+    calendar."""
     fields = pc.extract_regex(texts, pattern(form))
     found = fields.is_valid().to_numpy(zero_copy_only=False)
     names = {f.name for f in fields.type}
@@ -78,8 +131,9 @@ def read_moments(texts: pa.StringArray, kind: str, form: str) -> pa.Array:
         if name not in names:
             return np.full(len(texts), usual)
         texts_ = fields.field(name)
-        numbers: np.ndarray = pc.cast(pc.if_else(pa.array(found), texts_, str(usual)), pa.int64()).to_numpy(
-            zero_copy_only=False)
+        numbers: np.ndarray = pc.cast(
+            pc.if_else(pa.array(found), texts_, str(usual)), pa.int64()
+        ).to_numpy(zero_copy_only=False)
         return numbers
 
     if "N" in names:
@@ -92,8 +146,12 @@ def read_moments(texts: pa.StringArray, kind: str, form: str) -> pa.Array:
         year = number("y", 70)
         year = np.where(year < PIVOT, 2000, 1900) + year
     hour, minute, second = number("h", 0), number("m", 0), number("s", 0)
-    if "half" in names:                                 # 12 AM is the first hour of the day
-        late = pc.starts_with(pc.utf8_upper(fields.field("half")), "P").fill_null(False).to_numpy(zero_copy_only=False)
+    if "half" in names:  # 12 AM is the first hour of the day
+        late = (
+            pc.starts_with(pc.utf8_upper(fields.field("half")), "P")
+            .fill_null(False)
+            .to_numpy(zero_copy_only=False)
+        )
         hour = np.where((hour >= 1) & (hour <= 12), hour % 12 + 12 * late, 24)
     month_start = (year - 1970) * 12 + np.clip(month, 1, 12) - 1
     days = month_start.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64) + day - 1
@@ -114,11 +172,19 @@ def pieces(form: str) -> list[str]:
 
 
 def plausible(texts: pa.StringArray, kind: str) -> list[str]:
-    """The forms that every text fits. `kind` may be "short", for dates that leave the century open."""
+    """The forms that every text fits. `kind` may be "short", for dates that leave the century
+    open."""
     first = (texts[0].as_py() if len(texts) else "") or ""
-    kind, forms = ("date", SHORT) if kind == "short" else (kind, _marked(kind).get(_marks(first), ()))
-    return [f for f in forms if re.search(pattern(f), first)
-            and not read_moments(texts.slice(0, 50), kind, f).null_count and not read_moments(texts, kind, f).null_count]
+    kind, forms = (
+        ("date", SHORT) if kind == "short" else (kind, _marked(kind).get(_marks(first), ()))
+    )
+    return [
+        f
+        for f in forms
+        if re.search(pattern(f), first)
+        and not read_moments(texts.slice(0, 50), kind, f).null_count
+        and not read_moments(texts, kind, f).null_count
+    ]
 
 
 @lru_cache

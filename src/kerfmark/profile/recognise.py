@@ -1,7 +1,9 @@
-"""Which type a column has: the narrowest one from which every text can be spelled again, character for character.
+"""Which type a column has: the narrowest one from which every text can be spelled again, character
+for character.
 
-Every distinct value is looked at, none is sampled. A type is only ever taken when it loses nothing: `007`, `1.10` beside
-`1.1`, a number of twenty digits and a date that could be read two ways all stay text, and why is told.
+Every distinct value is looked at, none is sampled. A type is only ever taken when it loses nothing:
+`007`, `1.10` beside `1.1`, a number of twenty digits and a date that could be read two ways all
+stay text, and why is told.
 """
 
 from __future__ import annotations
@@ -12,21 +14,49 @@ from dataclasses import dataclass
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kerfmark.errors import counted
+from kerfmark.errors import article, counted
 from kerfmark.profile.convert import integers, to_text, to_typed
 from kerfmark.profile.encode import EncodedColumn
 from kerfmark.profile.moments import CANDIDATES, PIVOT, pattern, plausible, read_moments
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, plain_form
 
-BLANKS = ("n/a", "N/A", "NA", "#N/A", "null", "NULL", "Null", "none", "None", "nan", "NaN", "-", "--", ".", "?")
+BLANKS = (
+    "n/a",
+    "N/A",
+    "NA",
+    "#N/A",
+    "null",
+    "NULL",
+    "Null",
+    "none",
+    "None",
+    "nan",
+    "NaN",
+    "-",
+    "--",
+    ".",
+    "?",
+)
 """Spellings that stand for a blank where everything else in a column is of some other type."""
-BOOLEANS = (("yes", "no"), ("y", "n"), ("true", "false"), ("t", "f"), ("ja", "nein"), ("oui", "non"), ("si", "no"),
-            ("sí", "no"), ("on", "off"), ("x", "-"))
+BOOLEANS = (
+    ("yes", "no"),
+    ("y", "n"),
+    ("true", "false"),
+    ("t", "f"),
+    ("ja", "nein"),
+    ("oui", "non"),
+    ("si", "no"),
+    ("sí", "no"),
+    ("on", "off"),
+    ("x", "-"),
+)
 MOST_DIGITS = 18
 _GROUPING = (".", ",", "'", "\u2019", " ", "\u00a0", "\u202f")
 """What may stand between groups of three digits; the point first."""
-_FINER = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]+)?)?(Z| ?[+-][0-9]{2}(:?[0-9]{2})?)?$"
-_SIGNED = re.compile(r"(?P<before>[£$€¥][ \u00a0]?)?-?[0-9][^£$€¥%‰]*?(?P<behind>[ \u00a0]?[£$€¥%‰])?$")
+_FINER = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]+)?)?(Z| ?[+-][0-9]{2}(:?[0-9]{2})?)?$"  # noqa: E501
+_SIGNED = re.compile(
+    r"(?P<before>[£$€¥][ \u00a0]?)?-?[0-9][^£$€¥%‰]*?(?P<behind>[ \u00a0]?[£$€¥%‰])?$"
+)
 _REAL = r"^-?([0-9]+(\.[0-9]+)?|[0-9]+\.[0-9]+[eE][-+]?[0-9]+|[0-9]+[eE][-+][0-9]+)$"
 """Numbers with exponents; 12E4 without point or sign may be a code."""
 
@@ -40,7 +70,8 @@ class Recognised:
 
 
 def recognise(values: pa.StringArray, *, spelled: bool = False) -> Recognised:
-    """The type of a column with these distinct texts; `spelled` where a point in a number is known to be that of a decimal."""
+    """The type of a column with these distinct texts; `spelled` where a point in a number is known
+    to be that of a decimal."""
     if not len(values):
         return Recognised(TEXT, "the column is blank throughout")
     lengths = pc.utf8_length(values)
@@ -51,12 +82,17 @@ def recognise(values: pa.StringArray, *, spelled: bool = False) -> Recognised:
 
 def recognise_column(column: EncodedColumn) -> Recognised:
     """The type of an encoded column."""
-    return Recognised(column.known_type) if column.known_type else recognise(column.values, spelled=column.spelled)
+    return (
+        Recognised(column.known_type)
+        if column.known_type
+        else recognise(column.values, spelled=column.spelled)
+    )
 
 
 def settle(column: EncodedColumn) -> Recognised:
-    """The type that a column is to have: that of all its cells, or the date or decimal number that all but very few of them
-    are. What does not fit is told, and refused when it is loaded: a date column never becomes text in silence."""
+    """The type that a column is to have: that of all its cells, or the date or decimal number that
+    all but very few of them are. What does not fit is told, and refused when it is loaded: a date
+    column never becomes text in silence."""
     found = recognise_column(column)
     if found.type != TEXT or found.note or not len(column.values):
         return found
@@ -64,15 +100,18 @@ def settle(column: EncodedColumn) -> Recognised:
     if near is None:
         return found
     type_, wrong, cells = near
-    said = f'{counted(cells, "cell")}, such as "{wrong[0]}", {"is" if cells == 1 else "are"} no {type_.kind}'
-    if type_.kind in ("integer", "real", "boolean") or (type_.kind == "decimal" and cells > MOST_AMISS * len(column.codes) + 1):
+    kind = f"is not {article(type_.kind)}" if cells == 1 else f"are not {type_.kind}s"
+    said = f'{counted(cells, "cell")}, such as "{wrong[0]}", {kind}'
+    if type_.kind in ("integer", "real", "boolean") or (
+        type_.kind == "decimal" and cells > MOST_AMISS * len(column.codes) + 1
+    ):
         return Recognised(TEXT, f"kept as text: {said}, though the others are")
     return Recognised(type_, f'{said}: mend, or set type = "text"')
 
 
 def kind_of(values: pa.StringArray, type_: ColumnType) -> str:
-    """What sort of thing a column holds, whatever its type: amounts of money are measures though they may be text, and
-    YYYYMMDD is a day though it is a number."""
+    """What sort of thing a column holds, whatever its type: amounts of money are measures though
+    they may be text, and YYYYMMDD is a day though it is a number."""
     if not len(values) or type_.kind not in ("text", "integer"):
         return type_.kind
     if type_.kind == "text":
@@ -80,8 +119,13 @@ def kind_of(values: pa.StringArray, type_: ColumnType) -> str:
         marked = pc.match_substring_regex(values, "[£$€¥%,.]")
         if pc.all(marked).as_py() and pc.all(pc.match_substring_regex(values, amount)).as_py():
             return "decimal"
-    elif all(pc.all(pc.match_substring_regex(some, "^(19|20)[0-9]{6}$")).as_py() for some in (values.slice(0, 100), values)
-             ) and not read_moments(values, "date", "YYYYMMDD").null_count:
+    elif (
+        all(
+            pc.all(pc.match_substring_regex(some, "^(19|20)[0-9]{6}$")).as_py()
+            for some in (values.slice(0, 100), values)
+        )
+        and not read_moments(values, "date", "YYYYMMDD").null_count
+    ):
         return "date"
     return type_.kind
 
@@ -89,17 +133,21 @@ def kind_of(values: pa.StringArray, type_: ColumnType) -> str:
 def blank_spellings(columns: list[EncodedColumn]) -> list[str]:
     """The spellings that this source uses for a blank.
 
-    A known spelling counts when some column has a type other than text once its cells are taken as blank. It then
-    counts for the whole source, as its author wrote it the same way everywhere.
+    A known spelling counts when some column has a type other than text once its cells are taken as
+    blank. It then counts for the whole source, as its author wrote it the same way everywhere.
     """
     found: set[str] = set()
     known = pa.array(BLANKS)
     for column in columns:
-        if column.known_type is not None:               # nothing but numbers
+        if column.known_type is not None:  # nothing but numbers
             continue
         here = pc.filter(column.values, pc.is_in(column.values, value_set=known)).to_pylist()
-        if (here and len(column.values) > len(here) and recognise_column(column).type == TEXT
-                and recognise_column(column.without(here)).type != TEXT):
+        if (
+            here
+            and len(column.values) > len(here)
+            and recognise_column(column).type == TEXT
+            and recognise_column(column.without(here)).type != TEXT
+        ):
             found.update(here)
     return sorted(found)
 
@@ -124,13 +172,19 @@ def _number(values: pa.StringArray, spelled: bool) -> Recognised | None:
     if pc.all(pc.match_substring_regex(values, r"^-?[0-9]+$")).as_py():
         if not _respelled(values, INTEGER):
             zeros = pc.any(pc.match_substring_regex(values, r"^-?0[0-9]")).as_py()
-            return Recognised(TEXT, "digits with leading zeros: a code, kept as text" if zeros else
-                              "numbers that would not be spelled the same again: kept as text")
+            return Recognised(
+                TEXT,
+                "digits with leading zeros: a code, kept as text"
+                if zeros
+                else "numbers that would not be spelled the same again: kept as text",
+            )
         return Recognised(INTEGER)
     if marked := _grouped(values, spelled) or _with_a_sign(values):
         return marked
     for mark in ".,":
-        found = pc.extract_regex(values, r"^-?(?P<whole>0|[1-9][0-9]*)(?:" + "\\" + mark + r"(?P<places>[0-9]+))?$")
+        found = pc.extract_regex(
+            values, r"^-?(?P<whole>0|[1-9][0-9]*)(?:" + "\\" + mark + r"(?P<places>[0-9]+))?$"
+        )
         if found.null_count:
             continue
         places = pc.utf8_length(found.field("places"))
@@ -142,52 +196,89 @@ def _number(values: pa.StringArray, spelled: bool) -> Recognised | None:
             guess = ColumnType("decimal", whole + most, most, plain_form(most, mark, padded))
             if (most == least or not padded) and _respelled(values, guess):
                 return Recognised(guess)
-        return Recognised(TEXT, "numbers with and without zeros at the end (1.5 beside 1.50): kept as text; "
-                                f'for a number say type = "decimal({whole + most},{most}) {plain_form(most, mark)}"')
-    if pc.all(pc.match_substring_regex(values, _REAL)).as_py() and pc.any(pc.match_substring_regex(values, "[eE]")).as_py():
-        return Recognised(ColumnType("real"), "numbers with exponents (1.5e-7): stored as floating-point numbers, not as spelled")
+        return Recognised(
+            TEXT,
+            "numbers with and without zeros at the end (1.5 beside 1.50): kept as text; "
+            f'for a number say type = "decimal({whole + most},{most}) {plain_form(most, mark)}"',
+        )
+    if (
+        pc.all(pc.match_substring_regex(values, _REAL)).as_py()
+        and pc.any(pc.match_substring_regex(values, "[eE]")).as_py()
+    ):
+        return Recognised(
+            ColumnType("real"),
+            "numbers with exponents (1.5e-7): stored as floating-point numbers, not as spelled",
+        )
     return None
 
 
 def _grouped(values: pa.StringArray, spelled: bool) -> Recognised | None:
-    """Numbers whose digits may stand in groups of three: they stay text, and what to say for numbers is told. None for others, and
-    for those with a point before three digits in every value, which are taken for decimals."""
+    """Numbers whose digits may stand in groups of three: they stay text, and what to say for
+    numbers is told. None for others, and for those with a point before three digits in every value,
+    which are taken for decimals."""
     for mark in _GROUPING[spelled:]:
         points = "." if mark == "," else "," if mark == "." else ".,"
-        shape = rf"^-?(?P<whole>0|[1-9][0-9]{{0,2}}(?:[{mark}][0-9]{{3}})*)(?:(?P<point>[{points}])(?P<places>[0-9]+))?$"
-        if not pc.all(pc.match_substring_regex(values.slice(0, 200), shape)).as_py() or not pc.any(
-                pc.match_substring(values, mark)).as_py():
+        shape = rf"^-?(?P<whole>0|[1-9][0-9]{{0,2}}(?:[{mark}][0-9]{{3}})*)(?:(?P<point>[{points}])(?P<places>[0-9]+))?$"  # noqa: E501
+        if (
+            not pc.all(pc.match_substring_regex(values.slice(0, 200), shape)).as_py()
+            or not pc.any(pc.match_substring(values, mark)).as_py()
+        ):
             continue
         found = pc.extract_regex(values, shape)
         if found.null_count:
             continue
         groups = pc.min_max(pc.count_substring(found.field("whole"), mark))
         places = pc.min_max(pc.utf8_length(found.field("places")))
-        digits = pc.max(pc.utf8_length(pc.replace_substring(found.field("whole"), mark, ""))).as_py()
+        digits = pc.max(
+            pc.utf8_length(pc.replace_substring(found.field("whole"), mark, ""))
+        ).as_py()
         least, most = places["min"].as_py(), places["max"].as_py()
         point = "".join(set(pc.unique(found.field("point")).to_pylist()) - {None})
         if not groups["max"].as_py() or len(point) > 1 or digits + most > MOST_DIGITS:
             continue
         if point:
             form = f"0{mark}000" + plain_form(most, point, least == most)[1:]
-            return Recognised(TEXT, "digits in groups of three: kept as text; for numbers say "
-                                    f'type = "decimal({digits + most},{most}) {form}"')
+            return Recognised(
+                TEXT,
+                "digits in groups of three: kept as text; for numbers say "
+                f'type = "decimal({digits + most},{most}) {form}"',
+            )
         if mark not in ".," or groups["max"].as_py() > 1:
-            return Recognised(TEXT, f'digits in groups of three: kept as text; for numbers say type = "integer 0{mark}000"')
+            return Recognised(
+                TEXT,
+                'digits in groups of three: kept as text; for numbers say type = "integer '
+                f'0{mark}000"',
+            )
         everywhere = groups["min"].as_py() == 1
-        before = pc.max(pc.utf8_length(pc.list_element(pc.split_pattern(found.field("whole"), mark), 0))).as_py()
+        before = pc.max(
+            pc.utf8_length(pc.list_element(pc.split_pattern(found.field("whole"), mark), 0))
+        ).as_py()
         if mark == "," or not everywhere:
-            name, decimal = "comma" if mark == "," else "point", f"decimal({before + 3},3) {plain_form(3, mark, everywhere)}"
-            return Recognised(TEXT, f"numbers in which the {name} may mark thousands or decimals: kept as text; say "
-                                    f'type = "integer 0{mark}000" or type = "{decimal}"')
+            name, decimal = (
+                "comma" if mark == "," else "point",
+                f"decimal({before + 3},3) {plain_form(3, mark, everywhere)}",
+            )
+            return Recognised(
+                TEXT,
+                f"numbers in which the {name} may mark thousands or decimals: kept as text; say "
+                f'type = "integer 0{mark}000" or type = "{decimal}"',
+            )
     return None
 
 
 def _with_a_sign(values: pa.StringArray) -> Recognised | None:
-    """Numbers with the same sign, such as % or €, before or behind all of them: they stay text, and that is told."""
+    """Numbers with the same sign, such as % or €, before or behind all of them: they stay text, and
+    that is told."""
     found = _SIGNED.match(values[0].as_py())
     sign = (found["before"] or found["behind"] or "") if found else ""
-    if not sign or not pc.all(pc.starts_with(values, sign) if found and found["before"] else pc.ends_with(values, sign)).as_py():
+    if (
+        not sign
+        or not pc.all(
+            pc.starts_with(values, sign)
+            if found and found["before"]
+            else pc.ends_with(values, sign)
+        ).as_py()
+    ):
         return None
     bare = pc.replace_substring(values, sign, "")
     inner = recognise(bare)
@@ -197,8 +288,11 @@ def _with_a_sign(values: pa.StringArray) -> Recognised | None:
     number = f"replace([header], '{sign}', '')"
     number = f"replace({number}, ',', '')" if grouped else number
     plain = grouped or (inner.type.kind in ("integer", "decimal") and inner.type.mark == ".")
-    return Recognised(TEXT, f'numbers with "{sign.strip()}": kept as text' + (
-        f"; for numbers add a column that is derived: number({number})" if plain else ""))
+    return Recognised(
+        TEXT,
+        f'numbers with "{sign.strip()}": kept as text'
+        + (f"; for numbers add a column that is derived: number({number})" if plain else ""),
+    )
 
 
 def _respelled(values: pa.StringArray, type_: ColumnType) -> bool:
@@ -208,24 +302,41 @@ def _respelled(values: pa.StringArray, type_: ColumnType) -> bool:
 
 
 def _moment(values: pa.StringArray) -> Recognised | None:
-    if pc.max(pc.utf8_length(values.slice(0, 50))).as_py() > 30 or not pc.all(
-            pc.match_substring_regex(values.slice(0, 50), "[0-9]")).as_py():
+    if (
+        pc.max(pc.utf8_length(values.slice(0, 50))).as_py() > 30
+        or not pc.all(pc.match_substring_regex(values.slice(0, 50), "[0-9]")).as_py()
+    ):
         return None
     for kind in ("date", "timestamp", "time"):
         forms = plausible(values, kind)
         readings = {_order(f) for f in forms}
         if len(readings) > 1:
-            return Recognised(TEXT, f"dates whose day and month could be swapped: kept as text until the layout says "
-                                    f'type = "{kind} {forms[0]}" or "{kind} {_swapped(forms)}"')
+            return Recognised(
+                TEXT,
+                f"dates whose day and month could be swapped: kept as text until the layout says "
+                f'type = "{kind} {forms[0]}" or "{kind} {_swapped(forms)}"',
+            )
         if forms:
             return Recognised(ColumnType(kind, form=forms[0]))
     if forms := plausible(values, "short"):
         swapped = [f for f in forms if _order(f) != _order(forms[0])]
         types = " or ".join(f'type = "date {f}"' for f in [forms[0], *swapped[:1]])
-        return Recognised(TEXT, f"dates with two digits of the year: kept as text; for dates from 19{PIVOT} to 20{PIVOT - 1} say "
-                          + types + (" (day and month could be swapped)" if swapped else ""))
-    if all(pc.all(pc.match_substring_regex(some, _FINER)).as_py() for some in (values.slice(0, 50), values)):
-        return Recognised(TEXT, "timestamps with parts of a second or hours from UTC: kept as text, so that nothing is lost")
+        return Recognised(
+            TEXT,
+            f"dates with two digits of the year: kept as text; for dates from 19{PIVOT} to "
+            f"20{PIVOT - 1} say "
+            + types
+            + (" (day and month could be swapped)" if swapped else ""),
+        )
+    if all(
+        pc.all(pc.match_substring_regex(some, _FINER)).as_py()
+        for some in (values.slice(0, 50), values)
+    ):
+        return Recognised(
+            TEXT,
+            "timestamps with parts of a second or hours from UTC: kept as text, so that nothing is "
+            "lost",
+        )
     return None
 
 
@@ -240,18 +351,20 @@ def _swapped(forms: list[str]) -> str:
 
 
 MOST_MISFITS = 0.01
-"""The share of rows that may not fit before a type is no longer taken for what the column is meant to be."""
+"""The share of rows that may not fit before a type is no longer taken for what the column is meant
+to be."""
 MOST_AMISS = 0.001
-"""The share of cells that may be no number before a column of decimal numbers is rather loaded as text, and that told."""
+"""The share of cells that may be no number before a column of decimal numbers is rather loaded as
+text, and that told."""
 FEWEST_ROWS = 20
 
 
 def mostly(column: EncodedColumn) -> tuple[ColumnType, tuple[str, ...], int] | None:
-    """The type of all but very few cells of a text column, the values that do not fit, and how many cells hold them; None when
-    there is no such type."""
+    """The type of all but very few cells of a text column, the values that do not fit, and how many
+    cells hold them; None when there is no such type."""
     values = column.values
     probe = pc.match_substring_regex(values.slice(0, 1000), r"^-?[0-9]")
-    if pc.mean(probe).as_py() < .5:                     # most values are words: not worth a closer look
+    if pc.mean(probe).as_py() < 0.5:  # most values are words: not worth a closer look
         return None
     times = column.times
     rows = int(times.sum())
@@ -263,9 +376,19 @@ def mostly(column: EncodedColumn) -> tuple[ColumnType, tuple[str, ...], int] | N
     shapes = pc.replace_substring_regex(values, "[0-9]", "0")
     usual = pc.mode(pc.binary_length(shapes))[0]["mode"].as_py()
     likely = values.filter(pc.and_(pc.equal(pc.binary_length(values), usual), pa.array(digits)))
-    candidates = {recognise(some.slice(0, 200), spelled=column.spelled).type for some in (likely, values.filter(pa.array(digits)))}
-    candidates |= {ColumnType("date", form=f) for f in CANDIDATES["date"]
-                   if pc.all(pc.match_substring_regex(likely.slice(0, 50), pattern(f))).as_py()} if len(likely) else set()
+    candidates = {
+        recognise(some.slice(0, 200), spelled=column.spelled).type
+        for some in (likely, values.filter(pa.array(digits)))
+    }
+    candidates |= (
+        {
+            ColumnType("date", form=f)
+            for f in CANDIDATES["date"]
+            if pc.all(pc.match_substring_regex(likely.slice(0, 50), pattern(f))).as_py()
+        }
+        if len(likely)
+        else set()
+    )
     best: tuple[ColumnType, tuple[str, ...], int] | None = None
     orders: set[str] = set()
     for type_ in sorted(candidates - {TEXT}, key=str):
@@ -275,4 +398,4 @@ def mostly(column: EncodedColumn) -> tuple[ColumnType, tuple[str, ...], int] | N
             orders = orders if best is not None and cells == best[2] else set()
             orders |= {_order(type_.form)} if type_.kind in ("date", "timestamp") else set()
             best = type_, tuple(values.filter(pa.array(wrong)).slice(0, 50).to_pylist()), cells
-    return None if len(orders) > 1 else best            # whose day and month could be swapped
+    return None if len(orders) > 1 else best  # whose day and month could be swapped

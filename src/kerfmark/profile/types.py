@@ -1,6 +1,8 @@
-"""The types a column may have, as written in a layout: `integer`, `decimal(6,2) 0,00`, `date DD.MM.YYYY`, ...
+"""The types a column may have, as written in a layout: `integer`, `decimal(6,2) 0,00`, `date
+DD.MM.YYYY`, ...
 
-One neutral set of types stands between the files and the engines: readers are mapped into it, stores out of it.
+One neutral set of types stands between the files and the engines: readers are mapped into it,
+stores out of it.
 """
 
 from __future__ import annotations
@@ -15,16 +17,18 @@ import pyarrow as pa
 
 Kind = Literal["text", "integer", "decimal", "real", "boolean", "date", "timestamp", "time"]
 
-_WRITTEN = re.compile(r"(?P<kind>[a-z]+)(?:\((?P<p>\d+)(?:,\s*(?P<s>\d+))?\))?(?:\s+(?P<form>\S.*))?$")
+_WRITTEN = re.compile(
+    r"(?P<kind>[a-z]+)(?:\((?P<p>\d+)(?:,\s*(?P<s>\d+))?\))?(?:\s+(?P<form>\S.*))?$"
+)
 
 
 @dataclass(frozen=True)
 class ColumnType:
     """A type and how its values are spelled in the source.
 
-    `precision` and `scale` count the digits of a decimal; `width` the most characters of a text (0: any number); `form` is how
-    a value is spelled: `0,00`, `0.000,00` or `0.##` for decimals, `0.000` for integers with marked thousands, `yes/no` for
-    booleans, `DD.MM.YYYY` for dates.
+    `precision` and `scale` count the digits of a decimal; `width` the most characters of a text (0:
+    any number); `form` is how a value is spelled: `0,00`, `0.000,00` or `0.##` for decimals,
+    `0.000` for integers with marked thousands, `yes/no` for booleans, `DD.MM.YYYY` for dates.
     """
 
     kind: Kind = "text"
@@ -34,7 +38,13 @@ class ColumnType:
     width: int = 0
 
     def __str__(self) -> str:
-        size = f"({self.precision},{self.scale})" if self.kind == "decimal" else f"({self.width})" if self.width else ""
+        size = (
+            f"({self.precision},{self.scale})"
+            if self.kind == "decimal"
+            else f"({self.width})"
+            if self.width
+            else ""
+        )
         form = "" if self.kind == "decimal" and self.form == plain_form(self.scale) else self.form
         return f"{self.kind}{size} {form}".strip()
 
@@ -61,8 +71,13 @@ class ColumnType:
         if self.kind == "decimal":
             return pa.decimal128(self.precision, self.scale)
         return {
-            "text": pa.string(), "integer": pa.int64(), "real": pa.float64(), "boolean": pa.bool_(),
-            "date": pa.date32(), "timestamp": pa.timestamp("s"), "time": pa.time32("s"),
+            "text": pa.string(),
+            "integer": pa.int64(),
+            "real": pa.float64(),
+            "boolean": pa.bool_(),
+            "date": pa.date32(),
+            "timestamp": pa.timestamp("s"),
+            "time": pa.time32("s"),
         }[self.kind]
 
 
@@ -104,18 +119,7 @@ def parse_type(text: str, usual: Mapping[str, str] = MappingProxyType({})) -> Co
     kind = found["kind"]
     form = found["form"] or usual.get(kind, "")
     if kind == "decimal":
-        if not found["s"]:
-            raise ValueError(f'"{text}" lacks its digits: write it like decimal(6,2)')
-        precision, scale = int(found["p"]), int(found["s"])
-        if not 1 <= precision <= 38 or scale > precision:
-            raise ValueError(f'"{text}": a decimal has 1 to 38 digits, of which at most all are places')
-        if not found["form"]:
-            marks = _DECIMAL_FORM.fullmatch(form)
-            form = plain_form(scale) if marks is None else form[:marks.start("mark")] + plain_form(scale, marks["mark"])[1:]
-        marks = _DECIMAL_FORM.fullmatch(form)
-        if not marks or marks["thousands"] == marks["mark"]:
-            raise ValueError(f'"{text}": a decimal is spelled like 0.00, 0,00, 0.000,00 or 0.##')
-        return ColumnType("decimal", precision, scale, form)
+        return _decimal(text, found, form)
     if kind == "text" and found["p"] and not found["s"]:
         if form or not 1 <= int(found["p"]) <= 10_000_000:
             raise ValueError(f'"{text}": write the width of a text like text(40)')
@@ -124,7 +128,9 @@ def parse_type(text: str, usual: Mapping[str, str] = MappingProxyType({})) -> Co
         raise ValueError(f'"{text}": only a text and a decimal have a number in parentheses')
     if kind == "integer" and form:
         if not _INTEGER_FORM.fullmatch(form):
-            raise ValueError(f'"{text}": an integer with marked thousands is spelled like 0.000 or 0 000')
+            raise ValueError(
+                f'"{text}": an integer with marked thousands is spelled like 0.000 or 0 000'
+            )
         return ColumnType("integer", form=form)
     if kind == "boolean" and not re.fullmatch(r"[^/]+/[^/]+", form):
         raise ValueError(f'"{text}" lacks its spellings: write it like boolean yes/no')
@@ -139,18 +145,52 @@ def parse_type(text: str, usual: Mapping[str, str] = MappingProxyType({})) -> Co
     return ColumnType(kind, form=form)  # type: ignore[arg-type]
 
 
+def _decimal(text: str, found: re.Match[str], form: str) -> ColumnType:
+    if not found["s"]:
+        raise ValueError(f'"{text}" lacks its digits: write it like decimal(6,2)')
+    precision, scale = int(found["p"]), int(found["s"])
+    if not 1 <= precision <= 38 or scale > precision:
+        raise ValueError(f'"{text}": a decimal has 1 to 38 digits, of which at most all are places')
+    if not found["form"]:
+        marks = _DECIMAL_FORM.fullmatch(form)
+        form = (
+            plain_form(scale)
+            if marks is None
+            else form[: marks.start("mark")] + plain_form(scale, marks["mark"])[1:]
+        )
+    marks = _DECIMAL_FORM.fullmatch(form)
+    if not marks or marks["thousands"] == marks["mark"]:
+        raise ValueError(f'"{text}": a decimal is spelled like 0.00, 0,00, 0.000,00 or 0.##')
+    return ColumnType("decimal", precision, scale, form)
+
+
 _EXAMPLE = {"date": "YYYY-MM-DD", "timestamp": "YYYY-MM-DD hh:mm:ss", "time": "hh:mm"}
 
 _DECLARED: tuple[tuple[str, Kind], ...] = (
-    ("bool", "boolean"), ("tinyint(1)", "boolean"), ("bit(1)", "boolean"), ("int", "integer"), ("serial", "integer"),
-    ("numeric", "decimal"), ("decimal", "decimal"), ("double", "real"), ("float", "real"), ("real", "real"),
-    ("timestamp", "timestamp"), ("datetime", "timestamp"), ("date", "date"), ("time", "time"))
+    ("bool", "boolean"),
+    ("tinyint(1)", "boolean"),
+    ("bit(1)", "boolean"),
+    ("int", "integer"),
+    ("serial", "integer"),
+    ("numeric", "decimal"),
+    ("decimal", "decimal"),
+    ("double", "real"),
+    ("float", "real"),
+    ("real", "real"),
+    ("timestamp", "timestamp"),
+    ("datetime", "timestamp"),
+    ("date", "date"),
+    ("time", "time"),
+)
 
 
 def declared_type(sql: str) -> ColumnType:
-    """A type as a database declares it, in our words; without a form, for its values are no texts."""
+    """A type as a database declares it, in our words; without a form, for its values are no
+    texts."""
     low = sql.lower()
-    kind: Kind = next((k for words, k in _DECLARED if words in low and "interval" not in low), "text")
+    kind: Kind = next(
+        (k for words, k in _DECLARED if words in low and "interval" not in low), "text"
+    )
     size = [int(n) for n in re.findall(r"\d+", low.split("(", 1)[1])] if "(" in low else []
     if kind == "decimal":
         if not size:
@@ -163,8 +203,12 @@ def declared_type(sql: str) -> ColumnType:
 
 
 def canonical(type_: ColumnType) -> ColumnType:
-    """The same type, its values spelled as programs do: 1234.50, 2025-04-01, 2025-04-01 08:30:00, true."""
-    return replace(type_, form=plain_form(type_.scale) if type_.kind == "decimal" else _CANONICAL.get(type_.kind, ""))
+    """The same type, its values spelled as programs do: 1234.50, 2025-04-01, 2025-04-01 08:30:00,
+    true."""
+    return replace(
+        type_,
+        form=plain_form(type_.scale) if type_.kind == "decimal" else _CANONICAL.get(type_.kind, ""),
+    )
 
 
 _CANONICAL = _EXAMPLE | {"time": "hh:mm:ss", "boolean": "true/false"}

@@ -27,8 +27,8 @@ def why_not(unit: str) -> str:
     for one in _pair(unit):
         try:
             _registry().Unit(one)
-        except Exception:                               # the library raises many kinds for what it cannot read
-            return f'"{one}" is no unit that is known; write it like lb, kg, degF, mile/hour'
+        except Exception:  # the library raises many kinds for what it cannot read
+            return f'"{one}" is not a known unit; write it like lb, kg, degF, mile/hour'
     try:
         _registry().Quantity(1.0, _pair(unit)[0]).to(_pair(unit)[1])
     except pint.DimensionalityError:

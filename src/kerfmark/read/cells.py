@@ -1,4 +1,5 @@
-"""Cells that come as Python objects (from workbooks and databases), turned into the texts that a person reads."""
+"""Cells that come as Python objects (from workbooks and databases), turned into the texts that a
+person reads."""
 
 from __future__ import annotations
 
@@ -16,33 +17,46 @@ _TOLD = {float: pa.float64(), int: pa.int64(), dt.date: pa.date32()}
 
 
 def texts(cells: Sequence[Any], kinds: set[type] | None = None) -> pa.StringArray:
-    """A column of cells as texts, blank cells (None and "") null. `kinds` are the types of the cells, where they are known."""
+    """A column of cells as texts, blank cells (None and "") null. `kinds` are the types of the
+    cells, where they are known."""
     kinds = set(map(type, cells)) if kinds is None else kinds
     if kinds == {str}:
         plain = pa.array(cells, pa.string())
-        return pc.if_else(pc.equal(plain, ""), pa.scalar(None, pa.string()), plain) if BLANK in cells else plain
+        return (
+            pc.if_else(pc.equal(plain, ""), pa.scalar(None, pa.string()), plain)
+            if BLANK in cells
+            else plain
+        )
     with_blanks = str in kinds
     kinds = kinds - {str, type(None)}
     told = _TOLD.get(next(iter(kinds))) if len(kinds) == 1 else None
     if told is not None:
         try:
-            typed = pa.array([None if c is BLANK else c for c in cells] if with_blanks else cells, told)
-        except (pa.ArrowInvalid, pa.ArrowTypeError):    # words among them, or numbers too long
+            typed = pa.array(
+                [None if c is BLANK else c for c in cells] if with_blanks else cells, told
+            )
+        except (pa.ArrowInvalid, pa.ArrowTypeError):  # words among them, or numbers too long
             pass
         else:
-            distinct = typed.dictionary_encode()        # a number is spelled once, however often it stands there
+            distinct = (
+                typed.dictionary_encode()
+            )  # a number is spelled once, however often it occurs
             spelled = pc.cast(distinct.dictionary, pa.string())
             if told != pa.float64():
                 return spelled.take(distinct.indices)
             if not pc.any(pc.match_substring(spelled, "e")).as_py():
                 return pc.replace_substring_regex(spelled, r"\.0$", "").take(distinct.indices)
-    known: dict[tuple[type, Any], str | None] = {}      # 1, 1.0 and True are the same key, but not the same text
+    known: dict[
+        tuple[type, Any], str | None
+    ] = {}  # 1, 1.0 and True are the same key, but not the same text
     for cell in set(zip(map(type, cells), cells, strict=True)):
-        known[cell] = spell(cell[1])
-    return pa.array([known[cell] for cell in zip(map(type, cells), cells, strict=True)], pa.string())
+        known[cell] = spell_cell(cell[1])
+    return pa.array(
+        [known[cell] for cell in zip(map(type, cells), cells, strict=True)], pa.string()
+    )
 
 
-def spell(cell: Any) -> str | None:
+def spell_cell(cell: Any) -> str | None:
     """A cell as a person reads it; None when it is blank."""
     if cell is None or isinstance(cell, str):
         return cell or None

@@ -1,17 +1,18 @@
-"""Text files with delimiters or fixed widths, read in chunks that end at the end of a record, several chunks at a time.
+"""Text files with delimiters or fixed widths, read in chunks that end at the end of a record,
+several chunks at a time.
 
-Promises: 1. no record is cut in two, whatever stands in quotes; 2. every record has as many fields as the header, or
-the file is refused with the rows; 3. rows without any content are skipped, and counted in the row numbers; 4. memory
-holds a few chunks, never the file.
+Promises: 1. no record is cut in two, whatever stands in quotes; 2. every record has as many fields
+as the header, or the file is refused with the rows; 3. rows without any content are skipped, and
+counted in the row numbers; 4. memory holds a few chunks, never the file.
 """
 
 from __future__ import annotations
 
 import io
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO, NoReturn, TypeVar, cast
 
@@ -22,10 +23,13 @@ import pyarrow.csv as pv
 import xxhash
 
 from kerfmark.errors import DataRefused, Origin, SourceError, counted
+from kerfmark.read.archives import Bytes, text_files
 from kerfmark.read.dialect import Dialect, decode_sample, find_dialect, read_sample, sample_records
-from kerfmark.read.packed import Bytes, text_files
 from kerfmark.read.records import last_end, line_end, misquoted_records, records_end, transcoder
 from kerfmark.read.source import (
+    MEND_RAGGED,
+    Batches,
+    Found,
     Piece,
     RaggedRow,
     Remark,
@@ -39,7 +43,8 @@ from kerfmark.read.source import (
 T = TypeVar("T")
 
 BLOCK = 4 << 20
-"""Bytes read at a time: small enough to stay in the processor's cache while being cut into fields."""
+"""Bytes read at a time: small enough to stay in the processor's cache while being cut into
+fields."""
 LONGEST_RECORD = 64 << 20
 """Bytes after which a record without an end is refused."""
 RAGGED_SHOWN = 10
@@ -58,9 +63,12 @@ class _Parsed:
     misquoted: list[int]
     bad: list[tuple[int, bytes]]
     digest: bytes
+    size: int
 
 
 _NOTHING = np.empty(0, np.int64)
+_BOM = b"\xef\xbb\xbf"
+"""A byte order mark in UTF-8. The library takes one at the beginning of a chunk for no text."""
 
 
 class DelimitedSource:
@@ -68,7 +76,9 @@ class DelimitedSource:
 
     spells_numbers = False
 
-    def __init__(self, source: Bytes | Path, dialect: Dialect | None = None, name: str | None = None) -> None:
+    def __init__(
+        self, source: Bytes | Path, dialect: Dialect | None = None, name: str | None = None
+    ) -> None:
         self.bytes = text_files(source)[0] if isinstance(source, Path) else source
         self.location, self.name = str(self.bytes.path), name or self.bytes.stem
         self.dialect = dialect or find_dialect(self.bytes)
@@ -77,38 +87,54 @@ class DelimitedSource:
         self._newline = line_end(text)
         header_row, over = self.dialect.header_row, self.dialect.header_rows
         top = sample_records(text, self.dialect, max(header_row + over - 1, 1))
-        cells = joined_header(top[header_row - 1:] or [[""]]) if header_row else [""] * len(top[0])
+        cells = joined_header(top[header_row - 1 :] or [[""]]) if header_row else [""] * len(top[0])
         self.headers = distinct_headers(cells)
-        self.numbers = RowNumbers(header_row + over if header_row else 1)
-        self.how = f"{_separated(self.dialect)}, {self.dialect.encoding}{header_told(header_row, over)}"
-        self.fingerprint, self.size, self.skipped = "", 0, 0
-        self.ragged: list[RaggedRow] = []
+        self._first_row = header_row + over if header_row else 1
+        self.how = (
+            f"{_separated(self.dialect)}, {self.dialect.encoding}{header_told(header_row, over)}"
+        )
         self.skip_rows: tuple[str, ...] = ()
-        self.may_be_empty = False                       # a table may have no rows; a file that came in should
+        self.may_be_empty = False  # a table may have no rows; a file that came in should
         self._of_header = header_remarks(cells, self.headers, header_row) if header_row else []
-        self.remarks: list[Remark] = []
 
-    def origin(self, record: int | None = None, header: str | None = None) -> Origin:
-        """The place of a record and column in the file."""
-        return Origin(self.bytes.name, row=None if record is None else self.numbers.row(record), column=header)
+    def origin(self, header: str | None = None) -> Origin:
+        """The place of a column of the file."""
+        return Origin(self.bytes.name, column=header)
 
     def settings(self) -> dict[str, Any]:
         """The dialect in the layout's words; what is usual is left unsaid."""
         usual, said = Dialect(), {}
-        for key in ("delimiter", "quote", "encoding", "header_row", "header_rows", "escape", "edges"):
+        for key in (
+            "delimiter",
+            "quote",
+            "encoding",
+            "header_row",
+            "header_rows",
+            "escape",
+            "edges",
+        ):
             if getattr(self.dialect, key) != getattr(usual, key):
                 said[key] = getattr(self.dialect, key)
         return said | ({"member": self.bytes.member} if self.bytes.member else {})
 
-    def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True) -> Iterator[Piece]:
-        """Applies `work` to every batch in worker threads and yields the results in the order of the file.
+    def map_batches(
+        self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True
+    ) -> Batches:
+        """Applies `work` to every batch in worker threads and gives the results in the order of the
+        file.
 
-        Ragged rows are left out and bytes that are no text replaced; unless `strict` is false, they are then refused.
+        Ragged rows are left out and bytes that are not text replaced; unless `strict` is false,
+        they are then refused.
 
-        Raises DataRefused for rows that cannot be read right, SourceError for bytes that are no text and for a file
-        without rows.
+        Raises DataRefused for rows that cannot be read right, SourceError for bytes that are no
+        text and for a file without rows.
         """
-        numbers = replace(self.numbers, skipped=[])
+        return Batches(self._pieces(work, workers, strict))
+
+    def _pieces(
+        self, work: Callable[[pa.RecordBatch], T], workers: int, strict: bool
+    ) -> Generator[Piece, None, Found]:
+        numbers, size = RowNumbers(self._first_row), 0
         first = physical = 0
         ragged: list[tuple[int, int, str]] = []
         misquoted: list[int] = []
@@ -131,6 +157,7 @@ class DelimitedSource:
                 if bad and strict:
                     self._refuse_bytes(*bad[0])
                 digest.update(parsed.digest)
+                size += parsed.size
                 ragged += [(physical + at, fields, text) for at, fields, text in parsed.ragged]
                 misquoted += [numbers.first_row + physical + at for at in parsed.misquoted]
                 numbers.skipped += (parsed.blank + physical).tolist()
@@ -138,36 +165,60 @@ class DelimitedSource:
                 if parsed.rows and not (((ragged and not self.skip_rows) or misquoted) and strict):
                     yield Piece(first, parsed.rows, parsed.result)
                 first += parsed.rows
-        self.numbers, self.fingerprint = numbers, digest.hexdigest()
         named = {r for said in self.skip_rows if said[0] != "-" for r in _span(said)}
-        self.ragged = [RaggedRow(numbers.first_row + at, fields, text, self.bytes.name) for at, fields, text in ragged
-                       if numbers.first_row + at not in named]
-        if self.ragged and strict:
-            self._refuse_ragged()
+        rows = tuple(
+            RaggedRow(numbers.first_row + at, fields, text, self.bytes.name)
+            for at, fields, text in ragged
+            if numbers.first_row + at not in named
+        )
+        if rows and strict:
+            self._refuse_ragged(rows)
         if misquoted and strict:
             self._refuse_misquoted(misquoted)
-        self.remarks = [*self._of_header, *self._remarks(misquoted, bad)]
-        self.skipped = len(numbers.skipped)
+        blank = len(numbers.skipped)
         numbers.skipped = sorted([*numbers.skipped, *(at for at, _, _ in ragged)])
-        if not first and not self.may_be_empty:
-            raise SourceError(
-                "the file has a header but no rows", code="source.no-rows", origin=self.origin(),
-                next="check that the export was complete",
+
+        def origin(record: int | None, header: str | None) -> Origin:
+            return Origin(
+                self.bytes.name, row=None if record is None else numbers.row(record), column=header
             )
+
+        return Found(
+            digest.hexdigest(),
+            size,
+            origin,
+            blank,
+            rows,
+            (*self._of_header, *self._remarks(misquoted, bad)),
+        )
 
     def _remarks(self, misquoted: list[int], bad: list[tuple[int, bytes]]) -> Iterator[Remark]:
         if misquoted:
-            yield Remark("broken", None, f"text stands between a closing quote and the next {self.dialect.delimiter!r}",
-                         tuple(misquoted[:RAGGED_SHOWN]), len(misquoted), _DOUBLE)
+            yield Remark(
+                "broken",
+                None,
+                f"text stands between a closing quote and the next {self.dialect.delimiter!r}",
+                tuple(misquoted[:RAGGED_SHOWN]),
+                len(misquoted),
+                _DOUBLE,
+            )
         if bad:
-            yield Remark("broken", None, f"{bad[0][1]!r} is not {self.dialect.encoding.upper()} text",
-                         tuple(dict.fromkeys(row for row, _ in bad[:RAGGED_SHOWN])), len(bad), _ENCODING)
+            yield Remark(
+                "broken",
+                None,
+                f"{bad[0][1]!r} is not {self.dialect.encoding.upper()} text",
+                tuple(dict.fromkeys(row for row, _ in bad[:RAGGED_SHOWN])),
+                len(bad),
+                _ENCODING,
+            )
 
     def _chunks(self) -> Iterator[tuple[memoryview, bytes, bool]]:
-        """The file after its header as pieces of whole records in UTF-8, each with the bytes read for it and whether its
-        quotes need a closer look."""
+        """The file after its header as pieces of whole records in UTF-8, each with the bytes read
+        for it and whether its quotes need a closer look."""
         size = 0
-        plain = self.dialect.encoding == "utf-8" and (bool(self.dialect.edges) or self.dialect.cut_at == self.dialect.delimiter)
+        plain = self.dialect.encoding == "utf-8" and (
+            bool(self.dialect.edges) or self.dialect.cut_at == self.dialect.delimiter
+        )
         decoder = None if plain else transcoder(self.dialect, Origin(self.bytes.name))
         rest, started, unhashed = b"", False, b""
         with self.bytes.open() as file:
@@ -185,8 +236,10 @@ class DelimitedSource:
                 end, stray = last_end(data, self.dialect, self._newline)
                 if end == 0 and len(data) > LONGEST_RECORD:
                     raise SourceError(
-                        f"a record goes on for more than {LONGEST_RECORD >> 20} MB", code="source.endless",
-                        origin=Origin(self.bytes.name), why="a quote was probably opened and never closed",
+                        f"a record goes on for more than {LONGEST_RECORD >> 20} MB",
+                        code="source.endless",
+                        origin=Origin(self.bytes.name),
+                        why="a quote was probably opened and never closed",
                         next="look for a lone quote character, or say that there is no quoting",
                     )
                 rest, unhashed = data[end:], b"".join((unhashed, raw)) if unhashed else raw
@@ -197,37 +250,53 @@ class DelimitedSource:
             rest += decoder(b"", True) if decoder else b""
         except UnicodeDecodeError as error:
             raise self._wrong_encoding(size, error.reason) from error
-        self.size = size
         if rest or unhashed:
-            yield memoryview(rest), unhashed, last_end(rest + self._newline, self.dialect, self._newline)[1]
+            yield (
+                memoryview(rest),
+                unhashed,
+                last_end(rest + self._newline, self.dialect, self._newline)[1],
+            )
 
     def _without_header(self, data: bytes) -> bytes:
         """The start of the file after its byte order mark and its header."""
-        data = data.removeprefix(b"\xef\xbb\xbf")
+        data = data.removeprefix(_BOM)
         header_row = self.dialect.header_row
-        return data[records_end(data, self.dialect, header_row and header_row + self.dialect.header_rows - 1):]
+        return data[
+            records_end(
+                data, self.dialect, header_row and header_row + self.dialect.header_rows - 1
+            ) :
+        ]
 
     def _wrong_encoding(self, byte: int, reason: str) -> SourceError:
         return SourceError(
-            f'the file is not in the encoding "{self.dialect.encoding}"', code="source.encoding",
-            origin=Origin(self.bytes.name), why=f"near byte {byte + 1:,}: {reason}",
+            f'the file is not in the encoding "{self.dialect.encoding}"',
+            code="source.encoding",
+            origin=Origin(self.bytes.name),
+            why=f"near byte {byte + 1:,}: {reason}",
             next="name the right one with --encoding",
         )
 
-    def _parse(self, piece: tuple[memoryview, bytes, bool], work: Callable[[pa.RecordBatch], T]) -> _Parsed:
-        """One chunk of whole records as a batch, and what `work` makes of it. Runs in a worker thread."""
+    def _parse(
+        self, piece: tuple[memoryview, bytes, bool], work: Callable[[pa.RecordBatch], T]
+    ) -> _Parsed:
+        """One chunk of whole records as a batch, and what `work` makes of it. Runs in a worker
+        thread."""
         chunk, raw, stray = piece
         digest = xxhash.xxh3_128_digest(raw)
         if not len(chunk):
-            return _Parsed(None, 0, 0, _NOTHING, [], [], [], digest)
+            return _Parsed(None, 0, 0, _NOTHING, [], [], [], digest, len(raw))
         bad: list[tuple[int, bytes]] = []
         try:
             batch, ragged = self._cut(chunk, check=not cast(bytes, chunk.obj).isascii())
         except pa.ArrowInvalid as error:
             bad = _bad_bytes(bytes(chunk))
             if not bad:
-                raise SourceError("the file cannot be cut into fields", code="source.parse", why=str(error),
-                                  origin=Origin(self.bytes.name)) from error
+                raise SourceError(
+                    "the file cannot be cut into fields",
+                    code="source.parse",
+                    why=str(error),
+                    origin=Origin(self.bytes.name),
+                ) from error
             chunk = memoryview(bytes(chunk).decode("utf-8", "replace").encode())
             batch, ragged = self._cut(chunk, check=True)
         batch = self._in_columns(batch)
@@ -237,11 +306,23 @@ class DelimitedSource:
             keep = np.ones(batch.num_rows, bool)
             keep[blank] = False
             batch = batch.filter(pa.array(keep))
-        return _Parsed(work(batch) if batch.num_rows else None, batch.num_rows, physical, blank, ragged,
-                       misquoted_records(chunk, self.dialect, self._newline) if stray else [], bad, digest)
+        return _Parsed(
+            work(batch) if batch.num_rows else None,
+            batch.num_rows,
+            physical,
+            blank,
+            ragged,
+            misquoted_records(chunk, self.dialect, self._newline) if stray else [],
+            bad,
+            digest,
+            len(raw),
+        )
 
-    def _cut(self, chunk: memoryview, *, check: bool) -> tuple[pa.RecordBatch, list[tuple[int, int, str]]]:
-        """A chunk as columns of text, and its ragged rows, which are left out. `check` says whether some byte may be no text."""
+    def _cut(
+        self, chunk: memoryview, *, check: bool
+    ) -> tuple[pa.RecordBatch, list[tuple[int, int, str]]]:
+        """A chunk as columns of text, and its ragged rows, which are left out. `check` says whether
+        some byte may be no text."""
         ragged: list[tuple[int, int, str]] = []
 
         def skip(row: Any) -> str:
@@ -250,55 +331,80 @@ class DelimitedSource:
 
         names = [str(i) for i in range(1 if self.dialect.edges else len(self.headers))]
         table = pv.read_csv(
-            pa.BufferReader(pa.py_buffer(chunk)),
-            read_options=pv.ReadOptions(column_names=names, use_threads=False, block_size=len(chunk) + 1),
+            pa.BufferReader(pa.py_buffer(b"".join((_BOM, chunk)) if chunk[:3] == _BOM else chunk)),
+            read_options=pv.ReadOptions(
+                column_names=names, use_threads=False, block_size=len(chunk) + 4
+            ),
             parse_options=pv.ParseOptions(
-                delimiter=self.dialect.cut_at, quote_char=self.dialect.quoted or False, escape_char=self.dialect.escape or False,
-                newlines_in_values=bool(self.dialect.quoted), ignore_empty_lines=False, invalid_row_handler=skip,
+                delimiter=self.dialect.cut_at,
+                quote_char=self.dialect.quoted or False,
+                escape_char=self.dialect.escape or False,
+                newlines_in_values=bool(self.dialect.quoted),
+                ignore_empty_lines=False,
+                invalid_row_handler=skip,
             ),
             convert_options=pv.ConvertOptions(
-                column_types=dict.fromkeys(names, pa.string()), strings_can_be_null=True, null_values=[""], check_utf8=check,
+                column_types=dict.fromkeys(names, pa.string()),
+                strings_can_be_null=True,
+                null_values=[""],
+                check_utf8=check,
             ),
         )
         batches = table.combine_chunks().to_batches()
         return (batches[0] if batches else pa.RecordBatch.from_pylist([], table.schema)), ragged
 
     def _in_columns(self, batch: pa.RecordBatch) -> pa.RecordBatch:
-        """Lines of fixed width cut into columns; and the delimiter put back where it stood in quotes."""
+        """Lines of fixed width cut into columns; and the delimiter put back where it stood in
+        quotes."""
         if self.dialect.edges:
             lines, ends = batch.column(0), (*self.dialect.edges[1:], None)
-            cells = [pc.utf8_trim_whitespace(pc.utf8_slice_codeunits(lines, a, b)) for a, b in
-                     zip(self.dialect.edges, ends, strict=True)]
+            cells = [
+                pc.utf8_trim_whitespace(pc.utf8_slice_codeunits(lines, a, b))
+                for a, b in zip(self.dialect.edges, ends, strict=True)
+            ]
             texts = [pc.if_else(pc.equal(c, ""), pa.scalar(None, pa.string()), c) for c in cells]
             return pa.RecordBatch.from_arrays(texts, names=[str(i) for i in range(len(texts))])
         if self.dialect.cut_at == self.dialect.delimiter:
             return batch
-        return pa.RecordBatch.from_arrays([pc.replace_substring(c, self.dialect.cut_at, self.dialect.delimiter)
-                                           for c in batch.columns], names=batch.schema.names)
+        return pa.RecordBatch.from_arrays(
+            [
+                pc.replace_substring(c, self.dialect.cut_at, self.dialect.delimiter)
+                for c in batch.columns
+            ],
+            names=batch.schema.names,
+        )
 
-    def _refuse_ragged(self) -> NoReturn:
-        expected, ragged = len(self.headers), self.ragged
+    def _refuse_ragged(self, ragged: Sequence[RaggedRow]) -> NoReturn:
+        expected = len(self.headers)
         raise DataRefused(
-            f"{counted(len(ragged), 'row has', 'rows have')} not as many fields as the header",
+            f"{counted(len(ragged), 'row does', 'rows do')} not have as many fields as the header",
             code="data.ragged",
             origin=Origin(self.bytes.name, row=ragged[0].row),
-            more=[f"row {r.row:,}: {counted(r.fields, 'field')} instead of {expected}" for r in ragged[:RAGGED_SHOWN]],
+            more=[f"row {r.row:,} {r.told(expected)}" for r in ragged[:RAGGED_SHOWN]],
             total=len(ragged),
             why=f"the header names {expected} columns, separated by {self.dialect.delimiter!r}",
-            next="mend those rows; a field that holds the delimiter must stand in quotes",
+            next=MEND_RAGGED,
         )
 
     def _refuse_misquoted(self, rows: list[int]) -> NoReturn:
         raise DataRefused(
-            f"{counted(len(rows), 'row has', 'rows have')} text after a closing quote", code="data.misquoted",
-            origin=Origin(self.bytes.name, row=rows[0]), more=[f"row {row:,}" for row in rows[:RAGGED_SHOWN]], total=len(rows),
-            why="the quote would be lost: it cannot be told where such a field ends", next=_DOUBLE)
+            f"{counted(len(rows), 'row has', 'rows have')} text after a closing quote",
+            code="data.misquoted",
+            origin=Origin(self.bytes.name, row=rows[0]),
+            more=[f"row {row:,}" for row in rows[:RAGGED_SHOWN]],
+            total=len(rows),
+            why="the quote would be lost: it cannot be told where such a field ends",
+            next=_DOUBLE,
+        )
 
     def _refuse_bytes(self, row: int, some: bytes) -> NoReturn:
         raise SourceError(
-            f"{some!r} is not {self.dialect.encoding.upper()} text", code="source.encoding",
+            f"{some!r} is not {self.dialect.encoding.upper()} text",
+            code="source.encoding",
             origin=Origin(self.bytes.name, row=row),
-            why="the file looked like it at first, but other bytes follow", next=_ENCODING)
+            why="the file looked like it at first, but other bytes follow",
+            next=_ENCODING,
+        )
 
 
 _DOUBLE = "write a quote inside a quoted field twice"
@@ -310,12 +416,12 @@ def _read_on(rest: bytes, file: BinaryIO) -> tuple[bytes, bytes]:
     if not isinstance(file, io.BufferedReader):
         raw = file.read(BLOCK)
         return rest + raw, raw
-    room = bytearray(len(rest) + BLOCK)                 # what is read into it need not be copied
-    room[:len(rest)] = rest
+    room = bytearray(len(rest) + BLOCK)  # what is read into it need not be copied
+    room[: len(rest)] = rest
     with memoryview(room) as view:
-        read = file.readinto(view[len(rest):])
-    del room[len(rest) + read:]
-    return cast(bytes, room), cast(bytes, memoryview(room)[len(rest):])
+        read = file.readinto(view[len(rest) :])
+    del room[len(rest) + read :]
+    return cast(bytes, room), cast(bytes, memoryview(room)[len(rest) :])
 
 
 def _span(said: str) -> range:
@@ -338,7 +444,9 @@ def _blank_rows(batch: pa.RecordBatch) -> np.ndarray:
     for column in batch.columns:
         if column.null_count == 0:
             return np.empty(0, np.int64)
-        blank = pc.is_null(column if rows is None else column.take(pa.array(rows))).to_numpy(zero_copy_only=False)
+        blank = pc.is_null(column if rows is None else column.take(pa.array(rows))).to_numpy(
+            zero_copy_only=False
+        )
         rows = np.flatnonzero(blank) if rows is None else rows[blank]
         if not len(rows):
             break
@@ -346,7 +454,8 @@ def _blank_rows(batch: pa.RecordBatch) -> np.ndarray:
 
 
 def _bad_bytes(chunk: bytes) -> list[tuple[int, bytes]]:
-    """The bytes of a chunk that are no UTF-8, each with the line (0-based) it stands in; the first hundred."""
+    """The bytes of a chunk that are no UTF-8, each with the line (0-based) it stands in; the first
+    hundred."""
     out: list[tuple[int, bytes]] = []
     start = 0
     while len(out) < 100:
@@ -354,6 +463,11 @@ def _bad_bytes(chunk: bytes) -> list[tuple[int, bytes]]:
             chunk[start:].decode()
             break
         except UnicodeDecodeError as error:
-            out.append((chunk.count(b"\n", 0, start + error.start), chunk[start + error.start:start + error.end]))
+            out.append(
+                (
+                    chunk.count(b"\n", 0, start + error.start),
+                    chunk[start + error.start : start + error.end],
+                )
+            )
             start += error.end
     return out

@@ -1,6 +1,8 @@
-"""Finds how a delimited text file is written: encoding, delimiter, quoting, and where its header is.
+"""Finds how a delimited text file is written: encoding, delimiter, quoting, and where its header
+is.
 
-Looks at the first part of the file only; what is found is shown to the user, kept in the layout and can be overruled.
+Looks at the first part of the file only; what is found is shown to the user, kept in the layout and
+can be overruled.
 """
 
 from __future__ import annotations
@@ -11,10 +13,11 @@ import io
 import re
 from collections import Counter
 from dataclasses import dataclass, replace
-from pathlib import Path
 
+from kerfmark.engines import file_engine
 from kerfmark.errors import Origin, SourceError
-from kerfmark.read.packed import Bytes
+from kerfmark.read.archives import Bytes
+from kerfmark.read.format import check_path
 from kerfmark.read.source import Reading
 
 SAMPLE = 1 << 20
@@ -26,12 +29,15 @@ FOUND = Reading()
 DELIMITERS = (",", ";", "\t", "|", "^")
 STAND_IN = "\x1f"
 """The ASCII unit separator: what other delimiters are replaced by while a file is cut."""
-_BOMS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
+_BOMS = (
+    (codecs.BOM_UTF8, "utf-8"),
+    (codecs.BOM_UTF16_LE, "utf-16-le"),
+    (codecs.BOM_UTF16_BE, "utf-16-be"),
+)
 _BINARY = (
     (b"PK\x03\x04", "a zip archive or a workbook"),
     (b"\xd0\xcf\x11\xe0", "an old binary workbook or document"),
     (b"\x1f\x8b", "a gzip archive"),
-    (b"SQLite format 3\x00", "an SQLite database"),
     (b"PAR1", "a Parquet file"),
     (b"\x89PNG", "a picture"),
     (b"%PDF", "a PDF document"),
@@ -42,8 +48,9 @@ _NUMBERLIKE = re.compile(r"[-+]?[\d.,:/-]*\d[\d.,:/ -]*%?$")
 
 @dataclass(frozen=True)
 class Dialect:
-    """How a text file is written. `header_row` counts records from 1; 0 when there is no header, which may go over several
-    `header_rows`. `edges`: the columns have fixed widths and begin at these characters (from 0)."""
+    """How a text file is written. `header_row` counts records from 1; 0 when there is no header,
+    which may go over several `header_rows`. `edges`: the columns have fixed widths and begin at
+    these characters (from 0)."""
 
     delimiter: str = ","
     quote: str = '"'
@@ -55,8 +62,13 @@ class Dialect:
 
     @property
     def cut_at(self) -> str:
-        """The one ASCII character at which fields are cut, once `delimiter` has been replaced by it."""
-        return STAND_IN if self.edges or len(self.delimiter) != 1 or not self.delimiter.isascii() else self.delimiter
+        """The one ASCII character at which fields are cut, once `delimiter` has been replaced by
+        it."""
+        return (
+            STAND_IN
+            if self.edges or len(self.delimiter) != 1 or not self.delimiter.isascii()
+            else self.delimiter
+        )
 
     @property
     def quoted(self) -> str:
@@ -77,22 +89,16 @@ def read_sample(source: Bytes) -> bytes:
             sample = file.read(SAMPLE)
     except OSError as error:
         raise SourceError(
-            "the file cannot be read", code="source.unreadable", origin=origin, why=str(error.strerror)
+            "the file cannot be read",
+            code="source.unreadable",
+            origin=origin,
+            why=str(error.strerror),
         ) from error
     if not sample.strip(b"\x00\r\n\t \xef\xbb\xbf"):
-        raise SourceError("the file is empty", code="source.empty", origin=origin, why="it holds no text at all")
-    return sample
-
-
-def check_path(path: Path) -> None:
-    """Raises SourceError when there is no such file."""
-    origin = Origin(str(path))
-    if not path.exists():
-        raise SourceError("there is no such file", code="source.missing", origin=origin, next="check the name and the folder")
-    if path.is_dir():
         raise SourceError(
-            "this is a folder, not a file", code="source.folder", origin=origin, next="name the files in it that you mean"
+            "the file is empty", code="source.empty", origin=origin, why="it holds no text at all"
         )
+    return sample
 
 
 def find_encoding(sample: bytes, origin: Origin) -> str:
@@ -103,7 +109,11 @@ def find_encoding(sample: bytes, origin: Origin) -> str:
     for bom, name in _BOMS:
         if sample.startswith(bom):
             return name
-    for magic, what in _BINARY:
+    of_files = file_engine()
+    for magic, what in (
+        *_BINARY,
+        (of_files.file_magic, f"{of_files.a_file.removesuffix(' file')} database"),
+    ):
         if sample.startswith(magic):
             raise SourceError(
                 f"this is {what}, not delimited text",
@@ -146,12 +156,20 @@ def sample_records(text: str, dialect: Dialect, most: int = SAMPLE_RECORDS) -> l
     """The first records of a text."""
     if dialect.edges:
         ends = (*dialect.edges[1:], None)
-        return [[line[a:b].strip() for a, b in zip(dialect.edges, ends, strict=True)] for line in text.splitlines()[:most]]
+        return [
+            [line[a:b].strip() for a, b in zip(dialect.edges, ends, strict=True)]
+            for line in text.splitlines()[:most]
+        ]
     if dialect.cut_at != dialect.delimiter:
         text = text.replace(dialect.delimiter, dialect.cut_at)
     csv.field_size_limit(1 << 30)
-    reader = csv.reader(io.StringIO(text, newline=""), delimiter=dialect.cut_at, quotechar=dialect.quote or None,
-                        escapechar=dialect.escape or None, quoting=csv.QUOTE_MINIMAL if dialect.quote else csv.QUOTE_NONE)
+    reader = csv.reader(
+        io.StringIO(text, newline=""),
+        delimiter=dialect.cut_at,
+        quotechar=dialect.quote or None,
+        escapechar=dialect.escape or None,
+        quoting=csv.QUOTE_MINIMAL if dialect.quote else csv.QUOTE_NONE,
+    )
     records: list[list[str]] = []
     try:
         for record in reader:
@@ -164,7 +182,8 @@ def sample_records(text: str, dialect: Dialect, most: int = SAMPLE_RECORDS) -> l
 
 
 def _evenness(text: str, dialect: Dialect) -> tuple[float, int]:
-    """How evenly a dialect cuts a text: the share of records of the most usual width, and that width."""
+    """How evenly a dialect cuts a text: the share of records of the most usual width, and that
+    width."""
     widths = Counter(len(r) for r in sample_records(text, dialect) if r)
     if not widths:
         return 0.0, 0
@@ -173,7 +192,8 @@ def _evenness(text: str, dialect: Dialect) -> tuple[float, int]:
 
 
 def find_delimiter(text: str, quote: str = '"') -> str:
-    """The character that cuts the lines of a text into the same number of fields most consistently; "" when none does."""
+    """The character that cuts the lines of a text into the same number of fields most consistently;
+    "" when none does."""
     best, best_score = "", 0.0
     for delimiter in DELIMITERS:
         even, width = _evenness(text, Dialect(delimiter, quote))
@@ -185,25 +205,32 @@ def find_delimiter(text: str, quote: str = '"') -> str:
 
 
 def find_escape(text: str, dialect: Dialect) -> str:
-    """A backslash, where the quotes in a text are escaped with it rather than doubled: inside of a quoted field a quote
-    comes after one, and something other than the end of the field after that."""
+    """A backslash, where the quotes in a text are escaped with it rather than doubled: inside of a
+    quoted field a quote comes after one, and something other than the end of the field after
+    that."""
     if not dialect.quoted or "\\" + dialect.quote not in text:
         return ""
     q, d = re.escape(dialect.quote), re.escape(dialect.delimiter)
-    if not re.search(f'(?:^|{d}|\\n){q}[^{q}\\n]*\\\\{q}(?!{q}|{d}|[\\r\\n]|$)', text):
+    if not re.search(f"(?:^|{d}|\\n){q}[^{q}\\n]*\\\\{q}(?!{q}|{d}|[\\r\\n]|$)", text):
         return ""
-    return "\\" if _evenness(text, replace(dialect, escape="\\")) >= _evenness(text, dialect) else ""
+    return (
+        "\\" if _evenness(text, replace(dialect, escape="\\")) >= _evenness(text, dialect) else ""
+    )
 
 
 def find_edges(text: str) -> tuple[int, ...]:
-    """Where the columns of a text of fixed width begin: after characters that are blank in every line. () when it is none."""
+    """Where the columns of a text of fixed width begin: after characters that are blank in every
+    line. () when it is none."""
     lines = [line for line in text.splitlines()[:SAMPLE_RECORDS] if line.strip()]
     if len(lines) < FEWEST_LINES or any("\t" in line for line in lines):
         return ()
     width = max(map(len, lines))
-    blank = [all(line[i:i + 1] in ("", " ") for line in lines) for i in range(width)]
+    blank = [all(line[i : i + 1] in ("", " ") for line in lines) for i in range(width)]
     edges = tuple(i for i in range(width) if not blank[i] and (i == 0 or blank[i - 1]))
-    columns = [[line[a:b].strip() for line in lines[1:]] for a, b in zip(edges, (*edges[1:], None), strict=True)]
+    columns = [
+        [line[a:b].strip() for line in lines[1:]]
+        for a, b in zip(edges, (*edges[1:], None), strict=True)
+    ]
     filled = all(sum(map(bool, c)) > len(lines) / 3 for c in columns)
     return edges if len(edges) > 1 and edges[0] == 0 and filled else ()
 
@@ -211,8 +238,8 @@ def find_edges(text: str) -> tuple[int, ...]:
 def has_header(records: list[list[str]]) -> bool:
     """Whether the first record names the columns.
 
-    It does unless it looks like data: in some column the values below are all numbers or dates and so is its first
-    cell, and in no column is the first cell a word, or a year above other numbers.
+    It does unless it looks like data: in some column the values below are all numbers or dates and
+    so is its first cell, and in no column is the first cell a word, or a year above other numbers.
     """
     if len(records) < 2:
         return True
@@ -230,15 +257,23 @@ def has_header(records: list[list[str]]) -> bool:
                 alike += 1
             else:
                 differs += 1
-    return differs > 0 or alike == 0 or (bool(named) and alike * 2 < len(first) and differs >= alike)
+    return (
+        differs > 0 or alike == 0 or (bool(named) and alike * 2 < len(first) and differs >= alike)
+    )
 
 
 def title_rows(records: list[list[str]]) -> int:
-    """How many records stand above the table: those before the first one as wide as most, if they are narrower."""
+    """How many records stand above the table: those before the first one as wide as most, if they
+    are narrower."""
     widths = Counter(len(r) for r in records)
     usual = max(widths, key=lambda w: (widths[w], w), default=0)
     first = next((i for i, r in enumerate(records) if len(r) == usual), 0)
-    return first if usual > 1 and all(len([c for c in r if c.strip()]) < max(usual, 2) for r in records[:first]) else 0
+    return (
+        first
+        if usual > 1
+        and all(len([c for c in r if c.strip()]) < max(usual, 2) for r in records[:first])
+        else 0
+    )
 
 
 def find_dialect(source: Bytes, reading: Reading = FOUND) -> Dialect:
@@ -248,13 +283,15 @@ def find_dialect(source: Bytes, reading: Reading = FOUND) -> Dialect:
     encoding = reading.encoding or find_encoding(sample, origin)
     text = decode_sample(sample, encoding, origin)
     if len(sample) >= SAMPLE:
-        text = text[:text.rfind("\n") + 1] or text     # the last line is cut off
+        text = text[: text.rfind("\n") + 1] or text  # the last line is cut off
     quote = '"' if reading.quote is None else reading.quote
     delimiter, edges = reading.delimiter or "", reading.edges
     if not delimiter and not edges:
         delimiter = find_delimiter(text, quote)
         edges = () if delimiter else find_edges(text)
-    dialect = Dialect(delimiter or ",", quote, encoding, 1, reading.header_rows or 1, reading.escape or "", edges)
+    dialect = Dialect(
+        delimiter or ",", quote, encoding, 1, reading.header_rows or 1, reading.escape or "", edges
+    )
     if reading.escape is None:
         dialect = replace(dialect, escape=find_escape(text, dialect))
     header_row = reading.header_row
@@ -266,7 +303,8 @@ def find_dialect(source: Bytes, reading: Reading = FOUND) -> Dialect:
 
 
 def decode_sample(sample: bytes, encoding: str, origin: Origin) -> str:
-    """A sample as text, without its byte order mark; whatever the cut at its end spoilt is left out."""
+    """A sample as text, without its byte order mark; whatever the cut at its end spoilt is left
+    out."""
     try:
         text = codecs.getincrementaldecoder(encoding)("replace").decode(sample)
     except LookupError as error:

@@ -1,7 +1,9 @@
-"""JSON as records: one after the other (JSON Lines, or records over several lines), or in one array.
+"""JSON as records: one after the other (JSON Lines, or records over several lines), or in one
+array.
 
-Numbers keep the digits they are written with: before Arrow's reader sees a block of records, every number outside of
-strings is put in quotes. The file is read in blocks of whole records, so memory holds a few blocks.
+Numbers keep the digits they are written with: before Arrow's reader sees a block of records, every
+number outside of strings is put in quotes. The file is read in blocks of whole records, so memory
+holds a few blocks.
 """
 
 from __future__ import annotations
@@ -13,7 +15,7 @@ import pyarrow as pa
 import pyarrow.json as pj
 
 from kerfmark.errors import Origin, SourceError
-from kerfmark.read.packed import Bytes
+from kerfmark.read.archives import Bytes
 
 BLOCK = 4 << 20
 LONGEST_RECORD = 64 << 20
@@ -33,12 +35,17 @@ class JsonFile:
         self._schema: pa.Schema | None = None
 
     def schema(self) -> pa.Schema:
-        """The fields of all records: a first reading of the whole file, since a field may come late."""
+        """The fields of all records: a first reading of the whole file, since a field may come
+        late."""
         if self._schema is None:
             schemas = [_plain(self._parse(block, None, at).schema) for at, block in self._blocks()]
             if not schemas:
-                raise SourceError("the file is empty", code="source.empty", origin=Origin(self._bytes.name),
-                                  why="it holds no records")
+                raise SourceError(
+                    "the file is empty",
+                    code="source.empty",
+                    origin=Origin(self._bytes.name),
+                    why="it holds no records",
+                )
             try:
                 self._schema = _with_texts(pa.unify_schemas(schemas, promote_options="permissive"))
             except pa.ArrowException as error:
@@ -53,16 +60,27 @@ class JsonFile:
 
     def _parse(self, block: bytes, schema: pa.Schema | None, at: int) -> pa.Table:
         self._refuse_bytes(block, at)
-        options = pj.ParseOptions(newlines_in_values=True, explicit_schema=schema,
-                                  unexpected_field_behavior="error" if schema else "infer")
+        options = pj.ParseOptions(
+            newlines_in_values=True,
+            explicit_schema=schema,
+            unexpected_field_behavior="error" if schema else "infer",
+        )
         try:
-            return pj.read_json(pa.BufferReader(block), pj.ReadOptions(use_threads=False, block_size=len(block) + 1), options)
+            return pj.read_json(
+                pa.BufferReader(block),
+                pj.ReadOptions(use_threads=False, block_size=len(block) + 1),
+                options,
+            )
         except pa.ArrowInvalid as error:
             if "Column" in str(error) and "changed from" in str(error):
                 raise self._uneven(str(error)) from error
-            raise SourceError("this is not JSON records", code="source.json", origin=Origin(self._bytes.name),
-                              why=f"in the records from number {at + 1:,} on: {str(error).split(chr(10))[0]}",
-                              next="every record must be an object in braces") from error
+            raise SourceError(
+                "this is not JSON records",
+                code="source.json",
+                origin=Origin(self._bytes.name),
+                why=f"in the records from number {at + 1:,} on: {str(error).split(chr(10))[0]}",
+                next="every record must be an object in braces",
+            ) from error
 
     def _refuse_bytes(self, block: bytes, at: int) -> None:
         if block.isascii():
@@ -70,17 +88,27 @@ class JsonFile:
         try:
             block.decode()
         except UnicodeDecodeError as error:
-            raise SourceError(f"{block[error.start:error.end]!r} is not UTF-8 text", code="source.encoding",
-                              origin=Origin(self._bytes.name), why=f"near record {at + 1 + block.count(b'}', 0, error.start):,}; "
-                              "JSON is always UTF-8", next="save the file as UTF-8") from error
+            raise SourceError(
+                f"{block[error.start : error.end]!r} is not UTF-8 text",
+                code="source.encoding",
+                origin=Origin(self._bytes.name),
+                why=f"near record {at + 1 + block.count(b'}', 0, error.start):,}; "
+                "JSON is always UTF-8",
+                next="save the file as UTF-8",
+            ) from error
 
     def _uneven(self, why: str) -> SourceError:
-        return SourceError("a field holds one kind of thing in one record and another in another", code="source.json",
-                           origin=Origin(self._bytes.name), why=why.split("\n")[0],
-                           next="write the field the same way in every record")
+        return SourceError(
+            "a field holds one kind of thing in one record and another in another",
+            code="source.json",
+            origin=Origin(self._bytes.name),
+            why=why.split("\n")[0],
+            next="write the field the same way in every record",
+        )
 
     def _blocks(self) -> Iterator[tuple[int, bytes]]:
-        """The records in blocks of whole ones, separated by line ends, with the number of the first (from 0)."""
+        """The records in blocks of whole ones, separated by line ends, with the number of the first
+        (from 0)."""
         rest, count, outside = b"", 0, 1 if self._array else 0
         fresh, ended = True, False
         with self._bytes.open() as file:
@@ -97,18 +125,26 @@ class JsonFile:
                     count, data = count + number, data[end:]
                 rest = data
                 if len(rest) > LONGEST_RECORD:
-                    raise SourceError(f"a record goes on for more than {LONGEST_RECORD >> 20} MB", code="source.endless",
-                                      origin=Origin(self._bytes.name), why="a brace or a quote was probably never closed")
+                    raise SourceError(
+                        f"a record goes on for more than {LONGEST_RECORD >> 20} MB",
+                        code="source.endless",
+                        origin=Origin(self._bytes.name),
+                        why="a brace or a quote was probably never closed",
+                    )
         left = rest.strip().strip(b",").strip()
         if left not in (b"", b"]"):
-            raise SourceError("the JSON is cut off, or something other than records stands in it", code="source.json",
-                              origin=Origin(self._bytes.name), why=f"after record {count:,} comes {left[:40]!r}",
-                              next="fetch the file again, or write it as one object per record")
+            raise SourceError(
+                "the JSON is cut off, or something other than records stands in it",
+                code="source.json",
+                origin=Origin(self._bytes.name),
+                why=f"after record {count:,} comes {left[:40]!r}",
+                next="fetch the file again, or write it as one object per record",
+            )
 
 
 def _records(data: bytes, commas: bool) -> tuple[int, int, bytes]:
-    """Where the last whole record of some JSON ends, how many records end before that, and these as separate lines whose
-    numbers stand in quotes. `commas` between the records are taken out."""
+    """Where the last whole record of some JSON ends, how many records end before that, and these as
+    separate lines whose numbers stand in quotes. `commas` between the records are taken out."""
     cells = np.frombuffer(data, np.uint8)
     quotes = np.flatnonzero(cells == _QUOTE)
     if len(quotes) and (slashes := np.flatnonzero(cells == _BACKSLASH)).size:
@@ -116,7 +152,7 @@ def _records(data: bytes, commas: bool) -> tuple[int, int, bytes]:
     marks = np.zeros(len(cells) + 1, np.int8)
     marks[quotes[::2]] = 1
     marks[quotes[1::2] + 1] = -1
-    inside = np.cumsum(marks[:-1], dtype=np.int8).astype(bool)          # a string with both its quotes
+    inside = np.cumsum(marks[:-1], dtype=np.int8).astype(bool)  # a string with both its quotes
     step = np.zeros(len(cells), np.int8)
     step[np.isin(cells, _OPEN)] = 1
     step[np.isin(cells, _SHUT)] = -1
@@ -135,7 +171,7 @@ def _records(data: bytes, commas: bool) -> tuple[int, int, bytes]:
 
 def _escaped(quotes: np.ndarray, slashes: np.ndarray) -> np.ndarray:
     """Which quotes have an odd number of backslashes before them."""
-    starts = np.flatnonzero(np.diff(slashes, prepend=-2) != 1)          # runs of backslashes
+    starts = np.flatnonzero(np.diff(slashes, prepend=-2) != 1)  # runs of backslashes
     lengths = np.diff([*starts, len(slashes)])
     after = slashes[starts] + lengths
     odd = after[lengths % 2 == 1]
@@ -161,7 +197,12 @@ def _plain(schema: pa.Schema) -> pa.Schema:
 
 def _plain_type(type_: pa.DataType) -> pa.DataType:
     if pa.types.is_struct(type_):
-        return pa.struct([pa.field(type_.field(i).name, _plain_type(type_.field(i).type)) for i in range(type_.num_fields)])
+        return pa.struct(
+            [
+                pa.field(type_.field(i).name, _plain_type(type_.field(i).type))
+                for i in range(type_.num_fields)
+            ]
+        )
     if pa.types.is_list(type_):
         return pa.list_(_plain_type(type_.value_type))
     return type_ if pa.types.is_boolean(type_) or pa.types.is_null(type_) else pa.string()
@@ -169,9 +210,15 @@ def _plain_type(type_: pa.DataType) -> pa.DataType:
 
 def _with_texts(schema: pa.Schema) -> pa.Schema:
     """A schema in which fields that never hold anything are texts."""
+
     def told(type_: pa.DataType) -> pa.DataType:
         if pa.types.is_struct(type_):
-            return pa.struct([pa.field(type_.field(i).name, told(type_.field(i).type)) for i in range(type_.num_fields)])
+            return pa.struct(
+                [
+                    pa.field(type_.field(i).name, told(type_.field(i).type))
+                    for i in range(type_.num_fields)
+                ]
+            )
         if pa.types.is_list(type_):
             return pa.list_(told(type_.value_type))
         return pa.string() if pa.types.is_null(type_) else type_

@@ -1,12 +1,13 @@
-"""Records of named fields, which may hold records and lists: JSON, JSON Lines, Parquet and Arrow files.
+"""Records of named fields, which may hold records and lists, as sources.
 
-A field of a record within a record becomes a column `outer.inner`. A list becomes a source of its own, with the number of
-the record it belongs to and its position in the list; its records then carry that number too.
+A field of a record within a record becomes a column `outer.inner`. A list becomes a source of its
+own, with the number of the record it belongs to and its position in the list; its records then
+carry that number too.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
@@ -17,7 +18,14 @@ import pyarrow.compute as pc
 import xxhash
 
 from kerfmark.errors import Origin, SourceError
-from kerfmark.read.source import Piece, RaggedRow, Remark, distinct_headers, header_remarks
+from kerfmark.read.source import (
+    Batches,
+    Found,
+    Piece,
+    distinct_headers,
+    header_remarks,
+    with_changes,
+)
 
 T = TypeVar("T")
 
@@ -28,10 +36,14 @@ VALUE = "value"
 
 
 class Records(Protocol):
-    """A file of records: its schema (without the formats that a text may have), its batches, and how it is written."""
+    """A file of records: its schema (without the formats that a text may have), its batches, and
+    how it is written."""
 
-    path: Path
-    how: str
+    @property
+    def path(self) -> Path: ...
+
+    @property
+    def how(self) -> str: ...
 
     def schema(self) -> pa.Schema:
         """The fields of all records."""
@@ -44,41 +56,55 @@ class Records(Protocol):
 
 @dataclass(frozen=True)
 class _Column:
-    """A column of a source: what it is called, and the way to it from a record, by the places of fields (several may have one
-    name)."""
+    """A column of a source: what it is called, and the way to it from a record, by the places of
+    fields (several may have one name)."""
 
     name: str
     way: tuple[int, ...]
 
 
 class NestedSource:
-    """The records of a file, or of one list in them (see `read.source.Source`). `list_` is the way to the list."""
+    """The records of a file, or of one list in them (see `read.source.Source`). `list_` is the way
+    to the list."""
 
     spells_numbers = True
 
-    def __init__(self, records: Records, name: str, list_: tuple[tuple[str, ...], ...] = (), *, bare: bool = False) -> None:
+    def __init__(
+        self,
+        records: Records,
+        name: str,
+        list_: tuple[tuple[str, ...], ...] = (),
+        *,
+        bare: bool = False,
+    ) -> None:
         self._records, self.name, self._lists, self._bare = records, name, list_, bare
         self.location = str(records.path)
         fields: pa.StructType = pa.struct(list(records.schema()))
         for way in list_:
             inner = _type_at(fields, way).value_type
             fields = inner if pa.types.is_struct(inner) else pa.struct([(VALUE, inner)])
-        self._columns, self._below = _columns(fields, records.path)
+        self._columns, self._below = columns_of(fields, records.path)
         names = [c.name for c in self._columns]
         headers = distinct_headers(names)
         taken = set(headers)
         self.is_empty = not self._columns
         numbered = bool(list_) and not bare
         self._own = [_free(RECORD, taken)] if self._below and self._columns else []
-        self._outer = [_free(f"{'outer ' if self._own else ''}{RECORD}", taken), _free(POSITION, taken)] if numbered else []
+        self._outer = (
+            [_free(f"{'outer ' if self._own else ''}{RECORD}", taken), _free(POSITION, taken)]
+            if numbered
+            else []
+        )
         self.headers = (*self._own, *self._outer, *headers)
         self.how = records.how + (f", list {'.'.join(list_[-1])}" if list_ else "")
-        self.fingerprint, self.size, self.skipped = "", records.path.stat().st_size, 0
-        self.ragged: list[RaggedRow] = []
         self.skip_rows: tuple[str, ...] = ()
-        self.remarks: list[Remark] = header_remarks(names, headers)
+        self._of_header = header_remarks(names, headers)
 
-    def origin(self, record: int | None = None, header: str | None = None) -> Origin:
+    def origin(self, header: str | None = None) -> Origin:
+        """The place of a column."""
+        return self._origin(None, header)
+
+    def _origin(self, record: int | None, header: str | None) -> Origin:
         """The place of a record and column: records are counted as rows from 1."""
         part = ".".join(".".join(way) for way in self._lists) or None
         return Origin(self._records.path.name, part, None if record is None else record + 1, header)
@@ -89,14 +115,26 @@ class NestedSource:
 
     def below(self) -> list[NestedSource]:
         """The sources of the lists in these records."""
-        return [NestedSource(self._records, way[-1] if self.is_empty else f"{self.name} {way[-1]}", (*self._lists, way),
-                             bare=self.is_empty) for way in self._below]
+        return [
+            NestedSource(
+                self._records,
+                way[-1] if self.is_empty else f"{self.name} {way[-1]}",
+                (*self._lists, way),
+                bare=self.is_empty,
+            )
+            for way in self._below
+        ]
 
-    def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True) -> Iterator[Piece]:
+    def map_batches(
+        self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True
+    ) -> Batches:
         """Applies `work` to every batch of records, as texts, in the order of the file.
 
         Raises SourceError for a file that cannot be read or has no records.
         """
+        return Batches(self._pieces(work))
+
+    def _pieces(self, work: Callable[[pa.RecordBatch], T]) -> Generator[Piece, None, Found]:
         first = 0
         outer = [0] * len(self._lists)
         for batch in self._records.batches():
@@ -109,27 +147,45 @@ class NestedSource:
                 numbers = parents + 1 + outer[depth]
                 outer[depth] += outer_rows
                 starts = np.flatnonzero(np.diff(parents, prepend=-1))
-                positions = np.arange(len(parents)) - np.repeat(starts, np.diff([*starts, len(parents)])) + 1
+                positions = (
+                    np.arange(len(parents))
+                    - np.repeat(starts, np.diff([*starts, len(parents)]))
+                    + 1
+                )
                 values = pc.list_flatten(lists)
-                rows = values if pa.types.is_struct(values.type) else pa.StructArray.from_arrays([values], names=[VALUE])
+                rows = (
+                    values
+                    if pa.types.is_struct(values.type)
+                    else pa.StructArray.from_arrays([values], names=[VALUE])
+                )
             if not len(rows):
                 continue
-            cells = [pa.array(np.arange(first + 1, first + len(rows) + 1)).cast(pa.string())] if self._own else []
+            cells = (
+                [pa.array(np.arange(first + 1, first + len(rows) + 1)).cast(pa.string())]
+                if self._own
+                else []
+            )
             if self._outer and numbers is not None and positions is not None:
-                cells += [pa.array(numbers).cast(pa.string()), pa.array(positions).cast(pa.string())]
+                cells += [
+                    pa.array(numbers).cast(pa.string()),
+                    pa.array(positions).cast(pa.string()),
+                ]
             cells += [as_texts(pc.struct_field(rows, list(c.way))) for c in self._columns]
             texts = pa.RecordBatch.from_arrays(cells, names=[str(i) for i in range(len(cells))])
             yield Piece(first, len(rows), work(texts))
             first += len(rows)
-        self.fingerprint = _fingerprint(self._records.path)
-        if not first:
-            raise SourceError("the file has no records", code="source.no-rows", origin=self.origin())
+        path = self._records.path
+        return Found(
+            _fingerprint(path), path.stat().st_size, self._origin, remarks=tuple(self._of_header)
+        )
 
 
 def nested_sources(records: Records, name: str) -> list[NestedSource]:
-    """A file of records as sources: the records themselves, then the lists in them, and the lists in those.
+    """A file of records as sources: the records themselves, then the lists in them, and the lists
+    in those.
 
-    A file whose records hold nothing but lists, as in `{"hives": [...], "keepers": [...]}`, is only its lists.
+    A file whose records hold nothing but lists, as in `{"hives": [...], "keepers": [...]}`, is only
+    its lists.
     """
     out: list[NestedSource] = []
     waiting = [NestedSource(records, name)]
@@ -139,11 +195,15 @@ def nested_sources(records: Records, name: str) -> list[NestedSource]:
         if not source.is_empty:
             out.append(source)
     if not out:
-        raise SourceError("the file has no records with fields", code="source.no-rows", origin=Origin(records.path.name))
+        raise SourceError(
+            "the file has no records with fields",
+            code="source.no-rows",
+            origin=Origin(records.path.name),
+        )
     return out
 
 
-def _columns(fields: pa.StructType, path: Path) -> tuple[list[_Column], list[tuple[str, ...]]]:
+def columns_of(fields: pa.StructType, path: Path) -> tuple[list[_Column], list[tuple[str, ...]]]:
     """The columns of a record, and the ways to the lists in it.
 
     Raises SourceError where a list or a record has the name of something else beside it.
@@ -156,8 +216,13 @@ def _columns(fields: pa.StructType, path: Path) -> tuple[list[_Column], list[tup
             one = some.field(i)
             here = (*names, one.name)
             if pa.types.is_nested(one.type) and len(some.get_all_field_indices(one.name)) > 1:
-                raise SourceError(f'several fields are called "{".".join(here)}", and not all of them are single values',
-                                  code="source.alike", origin=Origin(path.name), next="give each a name of its own")
+                raise SourceError(
+                    f'several fields are called "{".".join(here)}", and not all of them are single '
+                    "values",
+                    code="source.alike",
+                    origin=Origin(path.name),
+                    next="give each a name of its own",
+                )
             if pa.types.is_struct(one.type):
                 walk(one.type, here, (*way, i))
             elif _is_list(one.type):
@@ -170,7 +235,11 @@ def _columns(fields: pa.StructType, path: Path) -> tuple[list[_Column], list[tup
 
 
 def _is_list(type_: pa.DataType) -> bool:
-    return bool(pa.types.is_list(type_) or pa.types.is_large_list(type_) or pa.types.is_fixed_size_list(type_))
+    return bool(
+        pa.types.is_list(type_)
+        or pa.types.is_large_list(type_)
+        or pa.types.is_fixed_size_list(type_)
+    )
 
 
 def _type_at(fields: pa.StructType, way: tuple[str, ...]) -> pa.DataType:
@@ -195,7 +264,8 @@ def _free(wanted: str, taken: set[str]) -> str:
 
 
 def as_texts(values: pa.Array) -> pa.StringArray:
-    """Typed values as texts: numbers as short as they are exact, dates as YYYY-MM-DD, truth as true and false."""
+    """Typed values as texts: numbers as short as they are exact, dates as YYYY-MM-DD, truth as true
+    and false."""
     kind = values.type
     if pa.types.is_dictionary(kind):
         values, kind = values.cast(kind.value_type), kind.value_type
@@ -203,7 +273,11 @@ def as_texts(values: pa.Array) -> pa.StringArray:
         return pa.nulls(len(values), pa.string())
     if pa.types.is_string(kind) or pa.types.is_large_string(kind):
         return pc.if_else(pc.equal(values, ""), pa.scalar(None, kind), values).cast(pa.string())
-    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind) or pa.types.is_fixed_size_binary(kind):
+    if (
+        pa.types.is_binary(kind)
+        or pa.types.is_large_binary(kind)
+        or pa.types.is_fixed_size_binary(kind)
+    ):
         return pa.array([None if v is None else v.hex() for v in values.to_pylist()], pa.string())
     if pa.types.is_floating(kind):
         return pc.replace_substring_regex(pc.cast(values, pa.string()), r"\.0$", "")
@@ -226,52 +300,17 @@ def _fingerprint(path: Path) -> str:
     return digest.hexdigest()
 
 
-class ColumnarFile:
-    """A Parquet or an Arrow file."""
+def list_of(sources: Sequence[NestedSource], member: str, name: str, path: Path) -> NestedSource:
+    """The one of several sources of a file that is the list called `member` ("": the records
+    themselves), under a name.
 
-    def __init__(self, path: Path) -> None:
-        self.path = path
-        self._parquet = path.suffix.lower() == ".parquet"
-        self.how = "Parquet" if self._parquet else "Arrow"
-        with self._reading():
-            self._schema = self._open()[0]
-            _columns(pa.struct(list(self._schema)), path)     # whether its names are text
-
-    def schema(self) -> pa.Schema:
-        """The fields of all records."""
-        return self._schema
-
-    def batches(self) -> Iterator[pa.RecordBatch]:
-        """The records."""
-        with self._reading():
-            for batch in self._open()[1]:
-                batch.validate(full=True)               # a damaged one may point anywhere
-                yield batch
-
-    def _reading(self) -> Any:
-        from contextlib import contextmanager
-
-        @contextmanager
-        def told() -> Iterator[None]:
-            try:
-                yield
-            except (pa.ArrowException, OSError, UnicodeDecodeError) as error:
-                raise SourceError(f"this is no {self.how} file, or a damaged one", code="source.damaged",
-                                  origin=Origin(self.path.name), why=str(error).split("\n")[0],
-                                  next="fetch or write the file again") from error
-
-        return told()
-
-    def _open(self) -> tuple[pa.Schema, Iterator[pa.RecordBatch]]:
-        if self._parquet:
-            import pyarrow.parquet as pq
-
-            file = pq.ParquetFile(self.path)
-            return file.schema_arrow, file.iter_batches(65_536)
-        with self.path.open("rb") as opened:
-            is_file = opened.read(6) == b"ARROW1"
-        if is_file:
-            reader = pa.ipc.open_file(self.path)
-            return reader.schema, (reader.get_batch(i) for i in range(reader.num_record_batches))
-        stream = pa.ipc.open_stream(self.path.open("rb"))
-        return stream.schema, iter(stream)
+    Raises SourceError when there is none.
+    """
+    for source in sources:
+        if source.settings().get("member", "") == member:
+            return with_changes(source, name=name)
+    raise SourceError(
+        f'the file has no list "{member}"' if member else "the file has no records of its own",
+        code="source.no-member",
+        origin=Origin(path.name),
+    )

@@ -1,5 +1,6 @@
-"""Where the records of a text end, whatever stands in quotes: the few things that must be known about a chunk before a
-reader cuts it into fields, and the turning of other encodings and delimiters into what that reader takes."""
+"""Where the records of a text end, whatever stands in quotes: the few things that must be known
+about a chunk before a reader cuts it into fields, and the turning of other encodings and delimiters
+into what that reader takes."""
 
 from __future__ import annotations
 
@@ -27,7 +28,9 @@ def records_end(data: bytes, dialect: Dialect, count: int) -> int:
         return 0
     quote, inside = dialect.quoted.encode(), False
     escaped = re.escape(dialect.escape.encode()) + b"(?s:.)|" if dialect.escape else b""
-    for found in re.finditer(escaped + (rb"\r\n|\n|\r|" + re.escape(quote) if quote else rb"\r\n|\n|\r"), data):
+    for found in re.finditer(
+        escaped + (rb"\r\n|\n|\r|" + re.escape(quote) if quote else rb"\r\n|\n|\r"), data
+    ):
         if found[0] == quote:
             inside = not inside
         elif not inside and found[0][:1] in b"\r\n":
@@ -38,7 +41,8 @@ def records_end(data: bytes, dialect: Dialect, count: int) -> int:
 
 
 def last_end(data: bytes, dialect: Dialect, newline: bytes) -> tuple[int, bool]:
-    """Where the last complete record of `data` ends (0: none does), and whether some quote in it stands where none should.
+    """Where the last complete record of `data` ends (0: none does), and whether some quote in it
+    stands where none should.
 
     `data` starts at the start of a record.
     """
@@ -49,7 +53,9 @@ def last_end(data: bytes, dialect: Dialect, newline: bytes) -> tuple[int, bool]:
     quotes = _quotes(cells, dialect)
     if _has_stray_quotes(cells, quotes, dialect):
         return _scanned(data, dialect, newline)[0], True
-    while end and np.searchsorted(quotes, end) % 2:     # inside quotes: go back to a line end that is not
+    while (
+        end and np.searchsorted(quotes, end) % 2
+    ):  # inside quotes: go back to a line end that is not
         end = data.rfind(newline, 0, end - 1) + 1
     return end, False
 
@@ -57,15 +63,15 @@ def last_end(data: bytes, dialect: Dialect, newline: bytes) -> tuple[int, bool]:
 def _quotes(cells: np.ndarray, dialect: Dialect) -> np.ndarray:
     """Where the quotes stand that are not escaped."""
     quote, found, there = ord(dialect.quoted), np.empty(_PIECE, bool), []
-    for start in range(0, len(cells), _PIECE):          # a piece stays in the processor's cache
-        piece = cells[start:start + _PIECE]
-        there.append(np.flatnonzero(np.equal(piece, quote, out=found[:len(piece)])) + start)
+    for start in range(0, len(cells), _PIECE):  # a piece stays in the processor's cache
+        piece = cells[start : start + _PIECE]
+        there.append(np.flatnonzero(np.equal(piece, quote, out=found[: len(piece)])) + start)
     quotes = np.concatenate(there)
     if dialect.escape and len(quotes):
         escape = ord(dialect.escape)
         after = quotes[(quotes > 0) & (cells[quotes - 1] == escape)]
         escaped = []
-        for at in after.tolist():                       # an even number of escapes before it escapes only each other
+        for at in after.tolist():  # an even number of escapes before it escapes only each other
             n = 1
             while at - n - 1 >= 0 and cells[at - n - 1] == escape:
                 n += 1
@@ -86,20 +92,27 @@ def _has_stray_quotes(cells: np.ndarray, quotes: np.ndarray, dialect: Dialect) -
 
 
 def _scanned(data: bytes, dialect: Dialect, newline: bytes) -> tuple[int, list[int]]:
-    """Field after field: where the last complete record ends, and the numbers of records with text after a closing quote.
+    """Field after field: where the last complete record ends, and the numbers of records with text
+    after a closing quote.
 
     Slower than `last_end`, but a quote counts only where a field starts.
     """
-    d, q, n = re.escape(dialect.cut_at.encode()), re.escape(dialect.quoted.encode()), re.escape(newline)
+    d, q, n = (
+        re.escape(dialect.cut_at.encode()),
+        re.escape(dialect.quoted.encode()),
+        re.escape(newline),
+    )
     e = re.escape(dialect.escape.encode())
     inner = b"[^" + q + e + b"]|" + q + q + (b"|" + e + b"(?s:.)" if e else b"")
-    fields = re.compile(b"(" + q + b"(?:" + inner + b")*" + q + b")?([^" + d + n + b"]*)(" + d + b"|" + n + b")")
+    fields = re.compile(
+        b"(" + q + b"(?:" + inner + b")*" + q + b")?([^" + d + n + b"]*)(" + d + b"|" + n + b")"
+    )
     end = at = record = 0
     wrong: list[int] = []
     opening = dialect.quoted.encode()
     while found := fields.match(data, at):
-        if found[1] is None and data[at:at + 1] == opening:
-            break                                       # a quoted field that does not end in this chunk
+        if found[1] is None and data[at : at + 1] == opening:
+            break  # a quoted field that does not end in this chunk
         if found[1] is not None and found[2].strip(b"\r"):
             wrong.append(record)
         at = found.end()
@@ -109,12 +122,14 @@ def _scanned(data: bytes, dialect: Dialect, newline: bytes) -> tuple[int, list[i
 
 
 def misquoted_records(chunk: memoryview, dialect: Dialect, newline: bytes) -> list[int]:
-    """The records of a chunk in which text stands after a closing quote, which a reader would silently join."""
+    """The records of a chunk in which text stands after a closing quote, which a reader would
+    silently join."""
     return _scanned(bytes(chunk) + newline, dialect, newline)[1]
 
 
 def transcoder(dialect: Dialect, origin: Origin) -> Callable[[bytes, bool], bytes]:
-    """A function from bytes in some encoding to bytes in UTF-8, chunk by chunk, in which the delimiter is one character."""
+    """A function from bytes in some encoding to bytes in UTF-8, chunk by chunk, in which the
+    delimiter is one character."""
     decoder = codecs.getincrementaldecoder(dialect.encoding)()
     fresh, kept = True, ""
 
@@ -125,12 +140,27 @@ def transcoder(dialect: Dialect, origin: Origin) -> Callable[[bytes, bool], byte
             text, fresh = text.removeprefix("\ufeff"), False
         if not dialect.edges and dialect.cut_at != dialect.delimiter:
             if STAND_IN in text:
-                raise SourceError("the file holds the control character 0x1F, which stands for such a delimiter while reading",
-                                  code="source.stand-in", origin=origin, next="replace the delimiter or that character yourself")
+                raise SourceError(
+                    "the file holds the control character 0x1F, which stands for such a delimiter "
+                    "while reading",
+                    code="source.stand-in",
+                    origin=origin,
+                    next="replace the delimiter or that character yourself",
+                )
             text = kept + text
-            half = 0 if final else next((n for n in range(len(dialect.delimiter) - 1, 0, -1)
-                                         if text.endswith(dialect.delimiter[:n])), 0)
-            text, kept = text[:len(text) - half], text[len(text) - half:]
+            half = (
+                0
+                if final
+                else next(
+                    (
+                        n
+                        for n in range(len(dialect.delimiter) - 1, 0, -1)
+                        if text.endswith(dialect.delimiter[:n])
+                    ),
+                    0,
+                )
+            )
+            text, kept = text[: len(text) - half], text[len(text) - half :]
             text = text.replace(dialect.delimiter, STAND_IN)
         return text.encode("utf-8", "surrogatepass")
 

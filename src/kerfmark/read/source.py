@@ -1,15 +1,17 @@
-"""What every kind of source offers to the rest: headers, and batches of text columns with true row numbers."""
+"""What every kind of source offers to the rest: headers, and batches of text columns with true row
+numbers."""
 
 from __future__ import annotations
 
+import copy
 from bisect import bisect_right
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from dataclasses import dataclass, field, fields
 from typing import Any, Literal, NamedTuple, Protocol, TypeVar
 
 import pyarrow as pa
 
-from kerfmark.errors import Origin
+from kerfmark.errors import Origin, counted
 
 T = TypeVar("T")
 
@@ -19,14 +21,16 @@ Severity = Literal["broken", "doubtful", "odd"]
 
 @dataclass(frozen=True)
 class Reading:
-    """How something is to be read, where a person (or a layout) knows better than what is found; None and "" mean: find it.
+    """How something is to be read, where a person (or a layout) knows better than what is found;
+    None and "" mean: find it.
 
-    `delimiter` may be several characters, `escape` is the character that takes the next one literally, `edges` are the
-    first characters of the columns of a text of fixed width (counted from 0). `header_row` counts from 1 (0: no header),
-    `header_rows` says over how many rows it goes. `sheet` names one sheet, `cells` a range such as C5:H200, a defined
-    name or a table of a workbook; `table` a table and `query` a query of a database; `member` a member of an archive.
-    `skip_rows` are rows that are no data (see `Source`). `unpack_limit` is the most bytes that a packed file may unpack to.
-    `hidden` takes in the hidden sheets.
+    `delimiter` may be several characters, `escape` is the character that takes the next one
+    literally, `edges` are the first characters of the columns of a text of fixed width (counted
+    from 0). `header_row` counts from 1 (0: no header), `header_rows` says over how many rows it
+    goes. `sheet` names one sheet, `cells` a range such as C5:H200, a defined name or a table of a
+    workbook; `table` a table and `query` a query of a database; `member` a member of an archive.
+    `skip_rows` are rows that are not data (see `Source`). `unpack_limit` is the most bytes that a
+    packed file may unpack to. `hidden` takes in the hidden sheets.
     """
 
     delimiter: str | None = None
@@ -46,14 +50,15 @@ class Reading:
     unpack_limit: int | None = None
 
     @property
-    def is_said(self) -> bool:
+    def is_given(self) -> bool:
         """Whether anything is overruled."""
         return any(getattr(self, f.name) != f.default for f in fields(self))
 
 
 @dataclass(frozen=True)
 class Piece:
-    """What became of one batch: `first` is the 0-based number of its first record, `rows` how many it held."""
+    """What became of one batch: `first` is the 0-based number of its first record, `rows` how many
+    it held."""
 
     first: int
     rows: int
@@ -62,8 +67,8 @@ class Piece:
 
 @dataclass(frozen=True)
 class Remark:
-    """Something noticed while reading: how bad, in which column (None: whole rows), what, in which rows first, of how
-    many, and what to do."""
+    """Something noticed while reading: how bad, in which column (None: whole rows), what, in which
+    rows first, of how many, and what to do."""
 
     severity: Severity
     header: str | None
@@ -74,22 +79,33 @@ class Remark:
 
 
 class RaggedRow(NamedTuple):
-    """A row with too few or too many fields: where (as a person counts), how many, its text, and its file."""
+    """A row with too few or too many fields: where (as a person counts), how many, its text, and
+    its file."""
 
     row: int
     fields: int
     text: str
     file: str
 
+    def told(self, expected: int) -> str:
+        """What is wrong with it, where so many fields are expected."""
+        return f"has {counted(self.fields, 'field')} instead of {expected}"
+
+
+MEND_RAGGED = "mend the row; a field that holds the delimiter must be quoted"
+"""What to do about a row with too few or too many fields."""
+
 
 @dataclass
 class RowNumbers:
-    """Turns the number of a record into the row a person counts, blank rows skipped by the reader included."""
+    """Turns the number of a record into the row a person counts, blank rows skipped by the reader
+    included."""
 
     first_row: int
     """Row of the first record, counted from 1."""
     skipped: list[int] = field(default_factory=list)
-    """Physical positions (0-based, from the first record on) of the rows that were skipped, ascending."""
+    """Physical positions (0-based, from the first record on) of the rows that were skipped,
+    ascending."""
 
     def row(self, record: int) -> int:
         """The row of a record (0-based) as a person counts."""
@@ -97,41 +113,105 @@ class RowNumbers:
         return self.first_row + record + before
 
 
-class Source(Protocol):
-    """One block of rows. After its batches were read once, `fingerprint`, `size`, `skipped` and `remarks` are known."""
+@dataclass(frozen=True)
+class Found:
+    """What reading a source once has found out: the `fingerprint` and `size` of its file, how many
+    blank rows were `skipped`, the `ragged` rows (with too few or too many fields, left out), and
+    `remarks`. `place` gives the origin of a record (counted from 0) and column. `parts` and
+    `rows_of_parts`: the same for each source that this one is made of (usually itself alone)."""
 
-    name: str
-    location: str
-    """Its file as a path, a database URL without password, or `-`."""
-    headers: tuple[str, ...]
-    how: str
-    """How it is written, in words."""
     fingerprint: str
     size: int
-    skipped: int
-    """Blank rows that were left out."""
-    ragged: list[RaggedRow]
-    """Rows with too few or too many fields, which were left out."""
-    skip_rows: tuple[str, ...]
-    """Rows that are no data: `2`, `-1` for the last one, `40-60`."""
-    remarks: list[Remark]
-    spells_numbers: bool
-    """Whether its numbers are none of its texts, but spelled when it is read: a point in them is that of a decimal."""
+    place: Callable[[int | None, str | None], Origin]
+    skipped: int = 0
+    ragged: tuple[RaggedRow, ...] = ()
+    remarks: tuple[Remark, ...] = ()
+    parts: tuple[Found, ...] = ()
+    rows_of_parts: tuple[int, ...] = ()
 
-    def map_batches(self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True) -> Iterator[Piece]:
-        """Applies `work` to every batch in worker threads and yields the results in the order of the file.
+    def origin(self, record: int | None = None, header: str | None = None) -> Origin:
+        """The place of a record (counted from 0, as read) and column."""
+        return self.place(record, header)
+
+
+class Batches:
+    """The batches of a source, in the order of its file; once they are all there, `found` tells
+    what reading found out."""
+
+    def __init__(self, pieces: Generator[Piece, None, Found]) -> None:
+        self._pieces = pieces
+        self._found: Found | None = None
+
+    def __iter__(self) -> Iterator[Piece]:
+        self._found = yield from self._pieces
+
+    @property
+    def found(self) -> Found:
+        """What reading found out. Only after the last batch."""
+        assert self._found is not None
+        return self._found
+
+
+class Source(Protocol):
+    """One block of rows, which does not change once it is open; reading gives what is found out
+    (see `Found`)."""
+
+    @property
+    def name(self) -> str: ...
+
+    @property
+    def location(self) -> str:
+        """Its file as a path, a database URL without password, or `-`."""
+        ...
+
+    @property
+    def headers(self) -> tuple[str, ...]: ...
+
+    @property
+    def how(self) -> str:
+        """How it is written, in words."""
+        ...
+
+    @property
+    def skip_rows(self) -> tuple[str, ...]:
+        """Rows that are not data: `2`, `-1` for the last one, `40-60`."""
+        ...
+
+    @property
+    def spells_numbers(self) -> bool:
+        """Whether its numbers are none of its texts, but spelled when it is read: a point in them
+        is that of a decimal."""
+        ...
+
+    def map_batches(
+        self, work: Callable[[pa.RecordBatch], Any], *, workers: int = 2, strict: bool = True
+    ) -> Batches:
+        """Applies `work` to every batch in worker threads and gives the results in the order of the
+        file.
 
         A batch has one string column per header, null for a blank cell.
         """
         ...
 
-    def origin(self, record: int | None = None, header: str | None = None) -> Origin:
-        """The place of a record (0-based) and column."""
+    def origin(self, header: str | None = None) -> Origin:
+        """The place of a column, or of the whole."""
         ...
 
     def settings(self) -> dict[str, Any]:
         """What a layout must say to read this source again, in the layout's own keys."""
         ...
+
+
+S = TypeVar("S")
+
+
+def with_changes(source: S, **fields: Any) -> S:
+    """A source as another one that differs in some attributes: its `name`, `headers`,
+    `skip_rows`."""
+    out = copy.copy(source)
+    for name, value in fields.items():
+        setattr(out, name, value)
+    return out
 
 
 def header_told(header_row: int, header_rows: int = 1) -> str:
@@ -158,31 +238,58 @@ def distinct_headers(cells: Sequence[str]) -> tuple[str, ...]:
 
 
 def header_remarks(cells: Sequence[str], headers: Sequence[str], row: int = 0) -> list[Remark]:
-    """What is odd about a header that stands in a row (0: in none): names that are missing or stand there twice."""
+    """What is odd about a header that stands in a row (0: in none): names that are missing or stand
+    there twice."""
     rows = (row,) if row else ()
     nameless = [h for cell, h in zip(cells, headers, strict=True) if not cell.strip()]
-    twice = [h for cell, h in zip(cells, headers, strict=True) if cell.strip() and " ".join(cell.split()) != h]
+    twice = [
+        h
+        for cell, h in zip(cells, headers, strict=True)
+        if cell.strip() and " ".join(cell.split()) != h
+    ]
     out = []
     if nameless:
-        out.append(Remark("odd", nameless[0], f"the header does not name {'it' if len(nameless) == 1 else 'these columns'}; "
-                          f"called {', '.join(nameless)} after the position", rows, 1, "name it in the file"))
+        out.append(
+            Remark(
+                "odd",
+                nameless[0],
+                f"the header does not name {'it' if len(nameless) == 1 else 'these columns'}; "
+                f"called {', '.join(nameless)} after the position",
+                rows,
+                1,
+                "name it in the file",
+            )
+        )
     if twice:
-        out.append(Remark("doubtful", twice[0], "the header names several columns alike; "
-                          f"the later {'one is' if len(twice) == 1 else 'ones are'} called {', '.join(twice)}", rows, 1,
-                          "give each column a name of its own in the file"))
+        out.append(
+            Remark(
+                "doubtful",
+                twice[0],
+                "the header names several columns alike; "
+                f"the later {'one is' if len(twice) == 1 else 'ones are'} called "
+                f"{', '.join(twice)}",
+                rows,
+                1,
+                "give each column a name of its own in the file",
+            )
+        )
     return out
 
 
 def joined_header(rows: Sequence[Sequence[str]]) -> list[str]:
-    """A header over several rows as one: what stands above is said first. A blank cell in any row but the last belongs to
-    the filled one at its left, as in merged cells, unless nothing stands below it."""
+    """A header over several rows as one: what stands above is said first. A blank cell in any row
+    but the last belongs to the filled one at its left, as in merged cells, unless nothing stands
+    below it."""
     filled: list[list[str]] = []
     for i, row in enumerate(rows):
         line, last = [], ""
         for j, cell in enumerate(row):
-            below = any(j < len(r) and r[j].strip() for r in rows[i + 1:])
+            below = any(j < len(r) and r[j].strip() for r in rows[i + 1 :])
             last = cell.strip() or (last if below else "")
             line.append(last if i < len(rows) - 1 else cell.strip())
         filled.append(line)
     width = max(map(len, filled))
-    return [" ".join(dict.fromkeys(line[j] for line in filled if j < len(line) and line[j])) for j in range(width)]
+    return [
+        " ".join(dict.fromkeys(line[j] for line in filled if j < len(line) and line[j]))
+        for j in range(width)
+    ]

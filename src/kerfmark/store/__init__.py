@@ -1,5 +1,6 @@
-"""Databases: one module per engine that makes tables, takes batches, and begins, commits or throws away.
+"""Databases: a package per engine, which makes tables, takes batches, commits or throws away.
 
-Here belongs: DDL, types, quoting and bulk loading of each engine, and reading tables back. Not here: files, sources or
-what the rows mean.
+Here belongs: DDL, types, quoting and bulk loading of each engine, reading tables back, and SQL
+scripts. `interface` says what the other rooms may ask; `kerfmark/engines.py` finds the engines.
+Not here: files, sources or what the rows mean.
 """

@@ -1,46 +1,28 @@
-"""What the two kinds of server have in common: which one a URL means, and how their rows are numbered.
-
-A row is called by its generated key. Tables whose records have a key of their own get a small companion table that numbers them;
-it follows its table by a foreign key, so that nobody has to look after it.
-"""
+"""What the servers have in common: values are asked for as text, and rows are numbered by keys or
+companion tables."""
 
 from __future__ import annotations
 
 import abc
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from kerfmark.address import Address, address
+from kerfmark.address import Address
 from kerfmark.errors import Origin, TargetError
-from kerfmark.store.database import OWN, quote
-from kerfmark.store.sql import SharedSql
+from kerfmark.store.common_sql import SharedSql
+from kerfmark.store.companion import NUMBER, companion
+from kerfmark.store.quoting import quote
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from kerfmark.layout.model import Layout
     from kerfmark.profile.types import ColumnType
-    from kerfmark.store.database import Database
-
-NUMBER = "kerfmark_row"
-"""The column of a companion table that numbers the rows."""
-
-
-def server_at(url: str) -> Database:
-    """The server that a URL means. Raises UsageError where it means none that we know."""
-    where = address(url)
-    if where.engine == "postgresql":
-        from kerfmark.store.postgresql.server import PostgresServer
-
-        return PostgresServer(where)
-    from kerfmark.store.mysql.server import MysqlServer
-
-    return MysqlServer(where)
+    from kerfmark.store.views import ViewSql
 
 
 class Server:
-    """The part of `database.Database` that is the same for every server."""
+    """The part of `interface.Database` that is the same for every server."""
 
     folder = None
 
@@ -59,8 +41,12 @@ class Server:
 
     def copy(self, to: Path) -> None:
         """A server's own programs copy its databases."""
-        raise TargetError("Kerfmark does not copy databases of a server", code="target.copy", origin=Origin(self.name),
-                          next="let the server's own program for backups do it, and leave out --backup")
+        raise TargetError(
+            "Kerfmark does not copy databases of a server",
+            code="target.copy",
+            origin=Origin(self.name),
+            next="let the server's own program for backups do it, and leave out --backup",
+        )
 
     replaced_whole = False
 
@@ -73,27 +59,27 @@ class Server:
         return 0
 
 
-def companion(table: str) -> str:
-    """The table that numbers the rows of one whose records have a key of their own."""
-    from kerfmark.store.views import fitting
-
-    return fitting(f"{OWN}rows_of_{table}", 60)
-
-
 class Numbered(SharedSql):
     """How the rows of a server's tables are numbered (see `SharedSql`)."""
 
     def _numbering(self, table: str) -> tuple[str, tuple[str, ...]]:
-        """The column that numbers the rows of a table; or "", and the columns by which its companion knows them."""
+        """The column that numbers the rows of a table; or "", and the columns by which its
+        companion knows them."""
         if not hasattr(self, "_numberings"):
             self._numberings: dict[str, tuple[str, tuple[str, ...]]] = {}
         if table not in self._numberings:
             facts = self.facts(companion(table))
             own = self.facts(table)
             if facts is not None:
-                self._numberings[table] = "", tuple(c.name for c in facts.columns if c.name != NUMBER)
+                self._numberings[table] = (
+                    "",
+                    tuple(c.name for c in facts.columns if c.name != NUMBER),
+                )
             else:
-                self._numberings[table] = own.key[0] if own is not None and len(own.key) == 1 else "", ()
+                self._numberings[table] = (
+                    own.key[0] if own is not None and len(own.key) == 1 else "",
+                    (),
+                )
         return self._numberings[table]
 
     def is_numbered(self, table: str) -> bool:
@@ -106,7 +92,10 @@ class Numbered(SharedSql):
         if not known_by:
             return f"{alias}.{quote(key)}"
         same = " AND ".join(f"kerfmark_n.{quote(k)} = {alias}.{quote(k)}" for k in known_by)
-        return f"(SELECT kerfmark_n.{NUMBER} FROM {quote(companion(table))} AS kerfmark_n WHERE {same})"
+        return (
+            f"(SELECT kerfmark_n.{NUMBER} FROM {quote(companion(table))} AS kerfmark_n "
+            f"WHERE {same})"
+        )
 
     def at_row(self, table: str, number: str) -> str:
         """Joins a table, called t, at the row of a number."""
@@ -114,14 +103,19 @@ class Numbered(SharedSql):
         if not known_by:
             return super().at_row(table, number)
         same = " AND ".join(f"t.{quote(k)} = kerfmark_n.{quote(k)}" for k in known_by)
-        return (f"{self.outer_first} {quote(companion(table))} AS kerfmark_n ON kerfmark_n.{NUMBER} = {number} "
-                f"{self.outer_first} {quote(table)} AS t ON {same}")
+        return (
+            f"{self.outer_first} {quote(companion(table))} AS kerfmark_n ON kerfmark_n.{NUMBER} = "
+            f"{number} "
+            f"{self.outer_first} {quote(table)} AS t ON {same}"
+        )
 
-    def highest(self, table: str) -> int:
+    def last_row(self, table: str) -> int:
         """The highest number of a row."""
         key, known_by = self._numbering(table)
-        found = self.ask(f"SELECT COALESCE(MAX({quote(NUMBER if known_by else key)}), 0) "
-                         f"FROM {quote(companion(table) if known_by else table)}")
+        found = self.ask(
+            f"SELECT COALESCE(MAX({quote(NUMBER if known_by else key)}), 0) "
+            f"FROM {quote(companion(table) if known_by else table)}"
+        )
         return int(found[0][0])
 
     def nearly_all(self, expected: dict[str, int]) -> list[str]:
@@ -131,24 +125,27 @@ class Numbered(SharedSql):
             key, known_by = self._numbering(table)
             where, column = (companion(table), NUMBER) if known_by else (table, key)
             c = quote(column)
-            found = self.ask(f"SELECT COUNT(*), COALESCE(MIN({c}), 1), COALESCE(MAX({c}), 0) FROM {quote(where)}")
+            found = self.ask(
+                f"SELECT COUNT(*), COALESCE(MIN({c}), 1), COALESCE(MAX({c}), 0) FROM {quote(where)}"
+            )
             if tuple(map(int, found[0])) != (rows, 1, rows):
                 out.append(f"{table}: rows, first, last {tuple(found[0])}, expected {rows}")
         return out
 
 
 class ServerReader(Numbered):
-    """The part of `database.Reader` that is the same for every server: values are asked for as text, in no order."""
+    """The part of `interface.Reader` that is the same for every server: values are asked for as
+    text, in no order."""
 
-    nth = "nth"
-    in_order = False
-    keeps_links = True
+    sequence = "sequence"
+    ordered_views = False
+    enforces_links = True
 
     def __init__(self, name: str, connection: Any) -> None:
         self.name, self.connection = name, connection
         self.remarks: list[str] = []
 
-    def said(self, expression: str) -> str:
+    def raw(self, expression: str) -> str:
         """An expression as text."""
         return self.text(expression)
 
@@ -164,84 +161,80 @@ class ServerReader(Numbered):
         """Adds rows to one of Kerfmark's own tables."""
         self.copy_in(table, rows.column_names, rows.combine_chunks().to_batches())
 
-    def note_changes(self, table: str, column: str, rows: Sequence[tuple[int, int, str | None, str | None, int]]) -> None:
-        """See `database.Changing`."""
+    def record_changes(
+        self, table: str, column: str, rows: Sequence[tuple[int, int, str | None, str | None, int]]
+    ) -> None:
+        """See `interface.Changing`."""
         import pyarrow as pa
 
         if not rows:
             return
         load, row, before, said, kept = zip(*rows, strict=True)
-        self.append("kerfmark_changes", pa.table({
-            "load_id": pa.array(load, pa.int64()), "table_name": [table] * len(rows), "column_name": [column] * len(rows),
-            "row": pa.array(row, pa.int64()), "before": pa.array(before, pa.string()), "said": pa.array(said, pa.string()),
-            "kept": pa.array(kept, pa.int64())}))
+        self.append(
+            "kerfmark_changes",
+            pa.table(
+                {
+                    "load_id": pa.array(load, pa.int64()),
+                    "table_name": [table] * len(rows),
+                    "column_name": [column] * len(rows),
+                    "row": pa.array(row, pa.int64()),
+                    "before": pa.array(before, pa.string()),
+                    "said": pa.array(said, pa.string()),
+                    "kept": pa.array(kept, pa.int64()),
+                }
+            ),
+        )
 
     def kept(self, expression: str) -> str:
         """An expression as text."""
         return self.text(expression)
 
-    def halves(self, view: str, base: str, before: int) -> None:
+    def partition(self, view: ViewSql, base: str, before: int) -> None:
         """There is no order in which some rows come first."""
 
-    def as_stored(self, values: Sequence[Any], type_: pa.DataType) -> pa.Array:
-        """What was said as text."""
-        return as_stored(values, type_)
+    def from_engine(self, values: Sequence[Any], type_: pa.DataType) -> pa.Array:
+        """What the server gave as text."""
+        return from_engine(values, type_)
 
     @abc.abstractmethod
-    def batches(self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType], order: str = "") -> Iterator[pa.RecordBatch]:
-        """See `database.Reader`."""
+    def batches(
+        self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType], order: str = ""
+    ) -> Iterator[pa.RecordBatch]:
+        """See `interface.Reader`."""
 
-    def readable(self, expression: str) -> str:
+    def readable_text(self, expression: str) -> str:
         """An expression as text."""
         return self.text(expression)
 
-    def odd(self, rows: str, cells: Sequence[str], types: Sequence[ColumnType]) -> list[int]:
+    def mistyped(self, rows: str, cells: Sequence[str], types: Sequence[ColumnType]) -> list[int]:
         """Servers make sure of their types."""
         return []
 
-    def rows(self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[tuple[Any, ...]]:
+    def rows(
+        self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType]
+    ) -> Iterator[tuple[Any, ...]]:
         """What expressions give for rows, one by one."""
         for batch in self.batches(rows, cells, types):
             yield from zip(*(c.to_pylist() for c in batch.columns), strict=True)
 
 
-def natural_keys(layout: Layout) -> dict[str, list[str]]:
-    """The tables whose records have a key of their own, and its columns."""
-    return {t: layout.key_columns(t) for t in layout.tables if not layout.has_generated_key(t)}
-
-
-def with_companion(batches: Iterable[pa.RecordBatch], keys: Sequence[str], mine: list[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
-    """The same batches; the rows that number theirs from 1 are gathered in `mine`, where there are `keys` to know them by."""
-    first = 1
-    for batch in batches:
-        if keys:
-            mine.append(numbered_keys(batch, keys, first))
-        first += batch.num_rows
-        yield batch
-
-
-def numbered_keys(batch: pa.RecordBatch, keys: Sequence[str], first: int) -> pa.RecordBatch:
-    """The rows of a companion for rows of its table, numbered from `first`."""
-    import numpy as np
-    import pyarrow as pa
-
-    numbers = pa.array(np.arange(first, first + batch.num_rows, dtype=np.int64))
-    return pa.RecordBatch.from_arrays([numbers, *(batch.column(k) for k in keys)], names=[NUMBER, *keys])
-
-
-def as_stored(values: Sequence[Any], type_: pa.DataType) -> pa.Array:
-    """What a server says as text, as `stored` spells it."""
+def from_engine(values: Sequence[Any], type_: pa.DataType) -> pa.Array:
+    """What a server gives as text, as `to_engine` spells it."""
     import pyarrow as pa
     import pyarrow.compute as pc
 
     try:
         texts = pa.array(values, pa.string())
-    except pa.ArrowTypeError:                           # the driver has not given all as text
+    except pa.ArrowTypeError:  # the driver has not given all as text
         texts = pa.array([None if v is None else str(v) for v in values], pa.string())
     return texts if pa.types.is_string(type_) else pc.cast(texts, type_)
 
 
 def name_taken(name: str, database: str, place: str) -> TargetError:
     """The error for a table that is there already."""
-    return TargetError(f'the table or view "{name}" exists already, and Kerfmark did not make it', code="target.table-exists",
-                       origin=Origin(database), next=f"name {place} of its own, or call it something else in the layout")
+    return TargetError(
+        f'the table or view "{name}" exists already, and Kerfmark did not make it',
+        code="target.table-exists",
+        origin=Origin(database),
+        next=f"name {place} of its own, or call it something else in the layout",
+    )

@@ -1,61 +1,59 @@
-"""The views that show sources in their flat shape again, and what names an engine takes."""
+"""The views that show sources in their flat shape."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from itertools import count
-
-from sqlalchemy.engine import Dialect
 
 from kerfmark.layout.model import Layout, TableSpec
+from kerfmark.store.names import fit_name, view_columns, view_name
+from kerfmark.store.quoting import literal
+from kerfmark.store.sql_dialect import SqlDialect
 
 
-def view_columns(headers: Sequence[str], longest: int) -> dict[str, str]:
-    """What the headers of a source are called in its view; an engine may take names of so many bytes at most (0: any)."""
-    out: dict[str, str] = {}
-    for header in headers:
-        out[header] = fitting(header, longest, set(out.values()))
-    return out
+@dataclass(frozen=True)
+class ViewSql:
+    """A view: its name, the expressions it shows (with what each is called), and the joined
+    tables."""
+
+    name: str
+    cells: tuple[tuple[str, str], ...]
+    rows: str
+
+    def query(self, condition: str = "") -> str:
+        """What it asks."""
+        chosen = ",\n       ".join(f"{cell} AS {called}" for cell, called in self.cells)
+        return f"SELECT {chosen}\nFROM {self.rows}" + (f"\nWHERE {condition}" if condition else "")
+
+    def create(self, verb: str = "CREATE") -> str:
+        """The statement that makes it."""
+        return f"{verb} VIEW {self.name} AS\n{self.query()}"
 
 
-def fitting(name: str, longest: int, taken: Collection[str] = ()) -> str:
-    """A name of so many bytes at most (0: any number), and none that is taken: its beginning, and a number."""
-    if not longest or (len(name.encode()) <= longest and name not in taken):
-        return name
-    for n in count(2):
-        short = name.encode()[:longest - len(f"~{n}")].decode(errors="ignore") + f"~{n}"
-        if short not in taken:
-            return short
-    raise AssertionError
+def view(layout: Layout, source: str, headers: Sequence[str], dialect: SqlDialect) -> ViewSql:
+    """The view that rejoins a source: its headers in their order."""
+    cells, rows = _View(layout, source, dialect).flat(headers)
+    named = view_columns(headers, dialect.longest_name)
+    return ViewSql(
+        dialect.quote(view_name(source)),
+        tuple((cell, dialect.quote(named[h])) for h, cell in cells.items()),
+        rows,
+    )
 
 
-def quoting(dialect: Dialect) -> Callable[[str], str]:
-    """How names are quoted: always, but for Oracle, which takes an unquoted name for one in capitals."""
-    preparer = dialect.identifier_preparer
-    return preparer.quote if dialect.name == "oracle" else preparer.quote_identifier
-
-
-def view_name(source: str) -> str:
-    """The view that shows a source in its flat shape again."""
-    return f"{source}_flat"
-
-
-def view(layout: Layout, source: str, headers: Sequence[str], dialect: Dialect, longest: int = 0) -> str:
-    """The statement for the view that rejoins a source: its headers in their order; `longest` are the bytes of a name (0: any)."""
-    return _View(layout, source, dialect, longest).statement(headers)
-
-
-def flat(layout: Layout, source: str, headers: Sequence[str], dialect: Dialect, longest: int = 0) -> tuple[dict[str, str], str]:
-    """The same as the parts of a query: an expression for each header that was not left out, and the joined tables. The first of
-    these is that with a record per row, under its own name."""
-    return _View(layout, source, dialect, longest).flat(headers)
+def flat(
+    layout: Layout, source: str, headers: Sequence[str], dialect: SqlDialect
+) -> tuple[dict[str, str], str]:
+    """The same as the parts of a query: an expression for each header that was not left out, and
+    the joined tables. The first of these is the one with a record per row, under its own name."""
+    return _View(layout, source, dialect).flat(headers)
 
 
 @dataclass(frozen=True)
 class Step:
-    """A table on the way from the row of a source to a cell: what it is called in the joined tables, and the columns that lead on,
-    or hold the cell in the end. `part`: the cell is one of its parts, which that table holds."""
+    """A table on the way from the row of a source to a cell: what it is called in the joined
+    tables, and the columns that lead on, or hold the cell in the end. `part`: the cell is one of
+    its parts, which that table holds."""
 
     table: str
     alias: str
@@ -63,10 +61,12 @@ class Step:
     part: str = ""
 
 
-def ways(layout: Layout, source: str, headers: Sequence[str], dialect: Dialect, longest: int = 0
-         ) -> tuple[dict[str, list[list[Step]]], str]:
-    """For each header the ways on which its cell is found (two where rows may have exceptions), and the joined tables."""
-    found = _View(layout, source, dialect, longest)
+def ways(
+    layout: Layout, source: str, headers: Sequence[str], dialect: SqlDialect
+) -> tuple[dict[str, list[list[Step]]], str]:
+    """For each header the ways on which its cell is found (two where rows may have exceptions), and
+    the joined tables."""
+    found = _View(layout, source, dialect)
     out = {h: found.ways(h) for h in headers}
     return out, found.flat(headers)[1]
 
@@ -74,19 +74,11 @@ def ways(layout: Layout, source: str, headers: Sequence[str], dialect: Dialect, 
 class _View:
     """Finds every header of a source again, from the table with a record per row on."""
 
-    def __init__(self, layout: Layout, source: str, dialect: Dialect, longest: int) -> None:
-        self.layout, self.source, self.dialect, self.longest = layout, source, dialect, longest
+    def __init__(self, layout: Layout, source: str, dialect: SqlDialect) -> None:
+        self.layout, self.source, self.dialect, self.quote = layout, source, dialect, dialect.quote
         self.base = layout.base_of(source)
-        self.quote = quoting(dialect)
         self.joins: dict[str, str] = {}
         self.aliases: dict[str, str] = {}
-
-    def statement(self, headers: Sequence[str]) -> str:
-        """The whole statement."""
-        cells, rows = self.flat(headers)
-        named = view_columns(headers, self.longest)
-        chosen = ",\n       ".join(f"{cell} AS {self.quote(named[h])}" for h, cell in cells.items())
-        return f"CREATE VIEW {self.quote(view_name(self.source))} AS\nSELECT {chosen}\nFROM {rows}"
 
     def flat(self, headers: Sequence[str]) -> tuple[dict[str, str], str]:
         """An expression for each header, and what to ask them of."""
@@ -120,8 +112,14 @@ class _View:
     def _way(self, name: str, column: str = "") -> list[Step]:
         """The way to a table, and a column of it, through the row."""
         self._reach(name)
-        steps = [Step(child, self.quote(child), tuple(own for own, _ in self.layout.link_columns(child, link)))
-                 for child, link, _ in self.layout.path(self.base, name) or []]
+        steps = [
+            Step(
+                child,
+                self.quote(child),
+                tuple(own for own, _ in self.layout.link_columns(child, link)),
+            )
+            for child, link, _ in self.layout.path(self.base, name) or []
+        ]
         return [*steps, Step(name, self.quote(name), (column,) if column else ())]
 
     def _way_through(self, name: str, link: str, path: str) -> list[Step]:
@@ -163,7 +161,10 @@ class _View:
         found = self.layout.exceptional(self.source, header)
         assert found is not None
         base, column, table, usual = found
-        return f"COALESCE({self.quote(base)}.{self.quote(column)}, {self._reach(table)}.{self.quote(usual)})"
+        return (
+            f"COALESCE({self.quote(base)}.{self.quote(column)}, "
+            f"{self._reach(table)}.{self.quote(usual)})"
+        )
 
     def _through(self, name: str, link: str, parent: str, path: str) -> str:
         """A column of what a link by value leads to, or of what that links to."""
@@ -179,24 +180,37 @@ class _View:
     def _reach(self, name: str) -> str:
         """A table that links through the row lead to, joined."""
         for child, link, parent in self.layout.path(self.base, name) or []:
-            self.joins.setdefault(parent, self._join(self.quote(parent), "", child, link, self.quote(child)))
+            self.joins.setdefault(
+                parent, self._join(self.quote(parent), "", child, link, self.quote(child))
+            )
         return self.quote(name)
 
     def _looked_up(self, reached: str, name: str, child: str, link: str) -> str:
-        """What a link of a table leads to, joined under a name of its own; `reached` is what the table itself is called."""
-        alias = self.quote(self.aliases.setdefault(name, fitting(name, self.longest, self.aliases.values())))
+        """What a link of a table leads to, joined under a name of its own; `reached` is what the
+        table itself is called."""
+        alias = self.quote(
+            self.aliases.setdefault(
+                name, fit_name(name, self.dialect.longest_name, self.aliases.values())
+            )
+        )
         parent = self.quote(self.layout.tables[child].links[link].to)
-        called = " " if self.dialect.name == "oracle" else " AS "
-        self.joins.setdefault(alias, self._join(parent, called + alias, child, link, reached, alias))
+        self.joins.setdefault(
+            alias, self._join(parent, self.dialect.alias + alias, child, link, reached, alias)
+        )
         return alias
 
-    def _join(self, parent: str, as_: str, child: str, link: str, reached: str, alias: str = "") -> str:
+    def _join(
+        self, parent: str, as_: str, child: str, link: str, reached: str, alias: str = ""
+    ) -> str:
         return f"LEFT JOIN {parent}{as_} ON {self._equal(child, link, reached, alias or parent)}"
 
     def _equal(self, child: str, link: str, here: str, there: str) -> str:
-        """The condition that a record of a table (called `here`) leads to one of its parent (called `there`)."""
-        return " AND ".join(f"{there}.{self.quote(key)} = {here}.{self.quote(own)}"
-                            for own, key in self.layout.link_columns(child, link))
+        """The condition that a record of a table (called `here`) leads to one of its parent (called
+        `there`)."""
+        return " AND ".join(
+            f"{there}.{self.quote(key)} = {here}.{self.quote(own)}"
+            for own, key in self.layout.link_columns(child, link)
+        )
 
     def _of_part(self, name: str, table: TableSpec, header: str) -> str:
         """One of several columns, or the parts of a cell put together again."""
@@ -206,27 +220,31 @@ class _View:
             if header in spec.headers:
                 which, telling = next((n, c) for n, c in table.columns.items() if c.told)
                 told = telling.told[spec.headers.index(header)]
-                value = told if telling.of_type.kind == "integer" else "'" + told.replace("'", "''") + "'"
-                return f"(SELECT {mine}.{q(column)} FROM {mine} WHERE {owner} AND {mine}.{q(which)} = {value})"
+                value = told if telling.of_type.kind == "integer" else literal(told)
+                return (
+                    f"(SELECT {mine}.{q(column)} FROM {mine} WHERE {owner} AND "
+                    f"{mine}.{q(which)} = {value})"
+                )
         position = next((q(n) for n, c in table.columns.items() if c.position), "")
-        parts = [(f"{mine}.{q(n)}", "", c.split) for n, c in table.columns.items() if c.header == header and c.split]
+        parts = [
+            (f"{mine}.{q(n)}", "", c.split)
+            for n, c in table.columns.items()
+            if c.header == header and c.split
+        ]
         for link, target in table.links.items():
             for column, h in target.by.items():
                 if h == header:
                     parent = q(target.to)
                     joined = f" JOIN {parent} ON {self._equal(name, link, mine, parent)}"
-                    parts.append((f"{parent}.{q(column)}", joined, self.layout.tables[target.to].columns[column].split))
+                    parts.append(
+                        (
+                            f"{parent}.{q(column)}",
+                            joined,
+                            self.layout.tables[target.to].columns[column].split,
+                        )
+                    )
         if not parts:
             return ""
         value, joined, split = parts[0]
-        separator = "'" + split.replace("'", "''") + "'"
         rows, order = f"FROM {mine}{joined} WHERE {owner}", f"ORDER BY {mine}.{position}"
-        if self.dialect.name == "postgresql":
-            return f"(SELECT string_agg(CAST({value} AS text), {separator} {order}) {rows})"
-        if self.dialect.name == "mssql":
-            return f"(SELECT STRING_AGG(CAST({value} AS nvarchar(max)), {separator}) WITHIN GROUP ({order}) {rows})"
-        if self.dialect.name == "oracle":
-            return f"(SELECT LISTAGG({value}, {separator}) WITHIN GROUP ({order}) {rows})"
-        if self.dialect.name == "mysql":
-            return f"(SELECT GROUP_CONCAT({value} {order} SEPARATOR {separator}) {rows})"
-        return f"(SELECT group_concat(part, {separator}) FROM (SELECT {value} AS part {rows} {order}))"
+        return self.dialect.string_agg(value, literal(split), order, rows)

@@ -1,9 +1,12 @@
-"""Which columns decide which others: exact functional dependencies, over all rows, by integer codes.
+"""Which columns decide which others: exact functional dependencies, over all rows, by integer
+codes.
 
-A decides B when no two rows with the same A differ in B. Blanks decide nothing: rows with a blank A are left out, but
-where B is filled beside a blank A, B could not be found again through A, so A does not decide it either.
+A decides B when no two rows with the same A differ in B. Blanks decide nothing: rows with a blank A
+are left out, but where B is filled beside a blank A, B could not be found again through A, so A
+does not decide it either.
 
-A test costs one gather and one comparison; nearly all false candidates are refuted on a small sample first.
+A test costs one gather and one comparison; nearly all false candidates are refuted on a small
+sample first.
 """
 
 from __future__ import annotations
@@ -16,7 +19,7 @@ from functools import cached_property
 import numpy as np
 
 from kerfmark import memory
-from kerfmark.profile.codes import Codes, combine, filled, holds, times
+from kerfmark.profile.codes import Codes, combine, filled, holds, value_counts
 
 BLOCK = 12_000_000
 """Cells up to which the columns of a relation are also kept in one piece."""
@@ -26,8 +29,9 @@ SAMPLE = 4_096
 
 @dataclass(frozen=True)
 class Evidence:
-    """How much a dependency rests on: `values` of the determinant, `repeats` (rows beyond the first of each value),
-    and how many `expected` exceptions among these repeats if the columns had nothing to do with each other."""
+    """How much a dependency rests on: `values` of the determinant, `repeats` (rows beyond the first
+    of each value), and how many `expected` exceptions among these repeats if the columns had
+    nothing to do with each other."""
 
     values: int
     repeats: int
@@ -51,13 +55,18 @@ class Relation:
 
     @cached_property
     def sameness(self) -> list[float]:
-        """Per column, the chance that two rows drawn at random agree (blanks being one more value)."""
+        """Per column, the chance that two rows drawn at random agree (blanks being one more
+        value)."""
+
         def agree(column: Codes, size: int, there: int) -> float:
-            alike = float(size)                         # all different, unless some repeat
+            alike = float(size)  # all different, unless some repeat
             if size < there:
-                counts = times(column, size)
-                alike = sum(float((counts[s:s + memory.ROWS].astype(np.float64)**2).sum()) for s in memory.at_a_time(size))
-            return (alike + float(self.rows - there)**2) / max(self.rows, 1) ** 2
+                counts = value_counts(column, size)
+                alike = sum(
+                    float((counts[s : s + memory.ROWS].astype(np.float64) ** 2).sum())
+                    for s in memory.at_a_time(size)
+                )
+            return (alike + float(self.rows - there) ** 2) / max(self.rows, 1) ** 2
 
         with ThreadPoolExecutor(2) as pool:
             return list(pool.map(agree, self.columns, self.sizes, self.filled))
@@ -65,7 +74,8 @@ class Relation:
     def decides(self, a: int, b: int) -> bool:
         """Whether column a decides column b in every row."""
         return holds(self._sample[a], self._sample[b], self.sizes[a]) and (
-            self._sample is self.columns or holds(self.columns[a], self.columns[b], self.sizes[a]))
+            self._sample is self.columns or holds(self.columns[a], self.columns[b], self.sizes[a])
+        )
 
     @cached_property
     def _block(self) -> np.ndarray | None:
@@ -85,11 +95,12 @@ class Relation:
             return np.arange(self.rows)
         if a not in self._clusters:
             wanted = max(2, self.sizes[a] * SAMPLE // self.rows)
-            self._clusters[a] = np.flatnonzero(self.columns[a] < wanted)[:4 * SAMPLE]
+            self._clusters[a] = np.flatnonzero(self.columns[a] < wanted)[: 4 * SAMPLE]
         return self._clusters[a]
 
     def pair(self, a: int, b: int) -> tuple[Codes, int]:
-        """Two columns as one: codes of their combinations (-1 where either is blank), and how many there are."""
+        """Two columns as one: codes of their combinations (-1 where either is blank), and how many
+        there are."""
         return combine([self.columns[a], self.columns[b]], [self.sizes[a], self.sizes[b]])
 
     def evidence(self, a: int, b: int) -> Evidence:

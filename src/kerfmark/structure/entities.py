@@ -1,14 +1,16 @@
 """From dependencies to entities: which things a flat table is about, and which belongs to which.
 
-The base is what each row is about. The widest determinants among its columns are its parents; each parent is reduced to
-one row per record, and the same question is asked of that smaller table. So chains come out as chains
-(inspection -> hive -> apiary -> district), and evidence is counted once per record of the parent, not once per row of the
-file: that all inspections of a hive agree says nothing new about its apiary.
+The base is what each row is about. The widest determinants among its columns are its parents; each
+parent is reduced to one row per record, and the same question is asked of that smaller table. So
+chains come out as chains (inspection -> hive -> apiary -> district), and evidence is counted once
+per record of the parent, not once per row of the file: that all inspections of a hive agree says
+nothing new about its apiary.
 
-Evidence against chance: were two columns independent, each repeat of a determinant's value would agree with the first
-only as often as two rows drawn at random (`sameness`). The chance that all agree by accident is sameness ** repeats; its
-negative logarithm (in nats), summed over what a column decides, must reach `ENOUGH` before it counts as the key of
-something, and more for columns that rarely identify anything. A single attribute of what is one already needs little.
+Evidence against chance: were two columns independent, each repeat of a determinant's value would
+agree with the first only as often as two rows drawn at random (`sameness`). The chance that all
+agree by accident is sameness ** repeats; its negative logarithm (in nats), summed over what a
+column decides, must reach `ENOUGH` before it counts as the key of something, and more for columns
+that rarely identify anything. A single attribute of what is one already needs little.
 """
 
 from __future__ import annotations
@@ -24,19 +26,30 @@ import numpy as np
 from kerfmark import memory
 from kerfmark.profile.codes import Codes, combine, filled, first_rows, gather, holds
 from kerfmark.structure.dependencies import Evidence, Relation
-from kerfmark.structure.headers import helpful, looks_like_key, names_things, reaches_things, share_stem, stem
+from kerfmark.structure.header_words import (
+    helpful,
+    looks_like_key,
+    names_things,
+    reaches_things,
+    share_stem,
+    stem,
+)
 
 ENOUGH = 14.0
-"""Nats of evidence that all dependencies on a column need together (odds of about a million to one)."""
+"""Nats of evidence that all dependencies on a column need together (odds of about a million to
+one)."""
 LITTLE = 1.5
 """Nats that each of them needs."""
 ENOUGH_FOR_PAIRS = 20.0
-"""Exceptions that a dependency on two columns must have been spared, given what each column says alone."""
+"""Exceptions that a dependency on two columns must have been spared, given what each column says
+alone."""
 LITTLE_ALONE = 0.3
-"""The share of the exceptions expected by chance that each column of a pair must leave when it stands alone: what one
-column nearly decides (a queen that was moved once) is no matter for a pair."""
+"""The share of the exceptions expected by chance that each column of a pair must leave when it
+stands alone: what one column nearly decides (a queen that was moved once) is no matter for a
+pair."""
 MOST_FOR_TRIPLES = 16
-"""Columns that may be part of a key from which combinations of three are no longer tried: there are too many."""
+"""Columns that may be part of a key from which combinations of three are no longer tried: there are
+too many."""
 LONGEST_KEY = 60
 """Mean length of a text beyond which it is prose, which decides nothing."""
 
@@ -49,17 +62,20 @@ class Trait:
     kind: str
     length: float = 0.0
     several: bool = False
-    """Whether it is one of several columns that repeat, or holds several values per cell: such a column decides nothing."""
+    """Whether it is one of several columns that repeat, or holds several values per cell: such a
+    column decides nothing."""
     said: bool = False
     """Whether a person says that it is the key of something."""
 
     @property
     def caution(self) -> float | None:
-        """By how much more evidence is needed before this column decides others; None when it never does."""
+        """By how much more evidence is needed before this column decides others; None when it never
+        does."""
         if self.said:
             return 0.0
         if self.kind in ("decimal", "real", "date", "timestamp", "time", "boolean") or (
-                self.length > LONGEST_KEY or self.several):
+            self.length > LONGEST_KEY or self.several
+        ):
             return None
         if looks_like_key(self.header):
             return 1.0
@@ -70,8 +86,9 @@ class Trait:
 class Entity:
     """A thing with records of its own. All numbers are positions of columns in the source.
 
-    `key` is how a record is recognised (empty: only by its row), `alternates` are columns that would do as well,
-    `columns` its other columns, `rows` how many records there are, `evidence` why each column belongs here.
+    `key` is how a record is recognised (empty: only by its row), `alternates` are columns that
+    would do as well, `columns` its other columns, `rows` how many records there are, `evidence` why
+    each column belongs here.
     """
 
     key: list[int]
@@ -87,7 +104,10 @@ class Entity:
     @property
     def own(self) -> list[int]:
         """All columns that live here, in their order in the source."""
-        return sorted({*self.key, *self.alternates, *self.columns} - {c for p in self.parents for c in p.everything})
+        return sorted(
+            {*self.key, *self.alternates, *self.columns}
+            - {c for p in self.parents for c in p.everything}
+        )
 
     def all(self) -> list[Entity]:
         """This entity and all above it."""
@@ -96,12 +116,15 @@ class Entity:
     @property
     def everything(self) -> set[int]:
         """All columns that live here or above."""
-        return {*self.key, *self.alternates, *self.columns}.union(*(p.everything for p in self.parents))
+        return {*self.key, *self.alternates, *self.columns}.union(
+            *(p.everything for p in self.parents)
+        )
 
 
 @dataclass
 class _Determinant:
-    """Columns that decide others at one level; `peers` are single columns that decide these and are decided by them."""
+    """Columns that decide others at one level; `peers` are single columns that decide these and are
+    decided by them."""
 
     by: tuple[int, ...]
     codes: Codes
@@ -111,31 +134,37 @@ class _Determinant:
 
 
 def find_entities(codes: Sequence[Codes], sizes: Sequence[int], traits: Sequence[Trait]) -> Entity:
-    """The base entity of a table of codes (one array per column, -1 for blanks), with its parents above it."""
+    """The base entity of a table of codes (one array per column, -1 for blanks), with its parents
+    above it."""
     everything = list(range(len(codes)))
     relation = Relation(codes, sizes)
     parents, left = _parents(relation, everything, everything, traits)
     unique = [c for c in left if sizes[c] == relation.rows > 1 and traits[c].caution is not None]
-    keyed = _preferred([c for c in unique if _identifies(traits[c]) or c == 0], relation, everything, traits)
+    keyed = _preferred(
+        [c for c in unique if _identifies(traits[c]) or c == 0], relation, everything, traits
+    )
     return Entity(keyed[:1], keyed[1:], [c for c in left if c not in keyed], parents, relation.rows)
 
 
-def _parents(relation: Relation, columns: list[int], inner: list[int], traits: Sequence[Trait]
-             ) -> tuple[list[Entity], list[int]]:
-    """The entities above a relation whose columns have these positions, and the columns that stay in it.
+def _parents(
+    relation: Relation, columns: list[int], inner: list[int], traits: Sequence[Trait]
+) -> tuple[list[Entity], list[int]]:
+    """The entities above a relation whose columns have these positions, and the columns that stay
+    in it.
 
-    `inner` are the columns that may go up; the others are known to identify the relation's own records.
+    `inner` are the columns that may go up; the others are known to identify the relation's own
+    records.
     """
     found = _single(relation, columns, inner, traits)
     pairs = _pairs(relation, columns, inner, traits, found)
     found += pairs + _triples(relation, columns, inner, traits, [*found, *pairs])
     top = _widest(found)
-    homes = _assign(top, found, columns, traits)
+    assigned = _assign(top, found, columns, traits)
     parents, gone = [], set()
     for determinant in sorted(top, key=lambda d: -d.values):
-        mine = homes[determinant.by]
+        mine = assigned[determinant.by]
         if not mine and not any(traits[c].said for c in determinant.by):
-            continue                                    # a list of values that nothing depends on stays a column
+            continue  # a list of values that nothing depends on stays a column
         members = sorted({*determinant.by, *determinant.peers, *mine})
         parents.append(_raise_up(relation, columns, determinant, members, traits))
         gone.update(members)
@@ -143,8 +172,13 @@ def _parents(relation: Relation, columns: list[int], inner: list[int], traits: S
     return parents, [c for c in columns if c not in gone]
 
 
-def _raise_up(relation: Relation, columns: list[int], determinant: _Determinant, members: list[int],
-              traits: Sequence[Trait]) -> Entity:
+def _raise_up(
+    relation: Relation,
+    columns: list[int],
+    determinant: _Determinant,
+    members: list[int],
+    traits: Sequence[Trait],
+) -> Entity:
     """The entity of a determinant, reduced to one row per record, with what is above it."""
     rows = first_rows(determinant.codes, determinant.values)
     place = {c: i for i, c in enumerate(columns)}
@@ -161,15 +195,21 @@ def _raise_up(relation: Relation, columns: list[int], determinant: _Determinant,
     names = _preferred(same, smaller, members, traits) if single else list(determinant.by)
     names = [c for i, c in enumerate(names) if not (single and i) or _identifies(traits[c])]
     key, alternates = (names[:1], names[1:]) if single else (names, [])
-    return Entity(key, alternates, [c for c in left if c not in names], parents, determinant.values,
-                  determinant.decided | determinant.peers)
+    return Entity(
+        key,
+        alternates,
+        [c for c in left if c not in names],
+        parents,
+        determinant.values,
+        determinant.decided | determinant.peers,
+    )
 
 
 def _compact(codes: Codes, size: int) -> tuple[Codes, int]:
     """Codes of a part of the rows, renumbered without gaps."""
     used = np.zeros(size + 1, bool)
     for start in memory.at_a_time(len(codes)):
-        used[codes[start:start + memory.ROWS]] = True
+        used[codes[start : start + memory.ROWS]] = True
     used[-1] = False
     number = np.cumsum(used, out=memory.room(size + 1, np.int32))
     number -= 1
@@ -178,27 +218,41 @@ def _compact(codes: Codes, size: int) -> tuple[Codes, int]:
 
 
 def _identifies(trait: Trait) -> bool:
-    """Whether a column that happens to be unique is meant to be: phones and inspectors mostly are by accident. Where the
-    header says nothing at all, it counts."""
-    return looks_like_key(trait.header) or names_things(trait.header) or (not helpful(trait.header) and trait.caution is not None)
+    """Whether a column that happens to be unique is meant to be: phones and inspectors mostly are
+    by accident. Where the header says nothing at all, it counts."""
+    return (
+        looks_like_key(trait.header)
+        or names_things(trait.header)
+        or (not helpful(trait.header) and trait.caution is not None)
+    )
 
 
-def _preferred(names: list[int], relation: Relation, columns: list[int], traits: Sequence[Trait]) -> list[int]:
-    """Interchangeable keys, best first: without blanks, then the code of what another one names, then file order."""
+def _preferred(
+    names: list[int], relation: Relation, columns: list[int], traits: Sequence[Trait]
+) -> list[int]:
+    """Interchangeable keys, best first: without blanks, then the code of what another one names,
+    then file order."""
     stems = {c: tuple(stem(traits[c].header)) for c in names}
 
     def rank(c: int) -> tuple[bool, bool, bool, bool, bool, int]:
         shared = any(stems[c] == stems[d] for d in names if d != c) or not helpful(traits[c].header)
-        return (not traits[c].said,
-                relation.filled[columns.index(c)] < relation.rows, not (shared and looks_like_key(traits[c].header)),
-                reaches_things(traits[c].header), traits[c].kind != "text" and not looks_like_key(traits[c].header), c)
+        return (
+            not traits[c].said,
+            relation.filled[columns.index(c)] < relation.rows,
+            not (shared and looks_like_key(traits[c].header)),
+            reaches_things(traits[c].header),
+            traits[c].kind != "text" and not looks_like_key(traits[c].header),
+            c,
+        )
 
     return sorted(names, key=rank)
 
 
-def _single(relation: Relation, columns: list[int], inner: list[int], traits: Sequence[Trait]) -> list[_Determinant]:
+def _single(
+    relation: Relation, columns: list[int], inner: list[int], traits: Sequence[Trait]
+) -> list[_Determinant]:
     """The single columns that decide others, those that decide each other taken together."""
-    sameness = relation.sameness                        # asked for once, before the threads do
+    sameness = relation.sameness  # asked for once, before the threads do
 
     def decided_by(a: int, c: int) -> _Determinant | None:
         caution, values = traits[c].caution, relation.sizes[a]
@@ -210,13 +264,21 @@ def _single(relation: Relation, columns: list[int], inner: list[int], traits: Se
             if b == a or d not in inner or relation.sizes[b] < 2 or relation.sizes[b] > values:
                 continue
             nats = repeats * -log(max(sameness[b], 1e-300))
-            if (nats >= LITTLE or share_stem(traits[d].header, traits[c].header)) and relation.decides(a, b):
+            if (
+                nats >= LITTLE or share_stem(traits[d].header, traits[c].header)
+            ) and relation.decides(a, b):
                 decided[d] = relation.evidence(a, b)
                 total += nats
-        return _Determinant((c,), relation.columns[a], values, decided) if total >= ENOUGH * caution else None
+        return (
+            _Determinant((c,), relation.columns[a], values, decided)
+            if total >= ENOUGH * caution
+            else None
+        )
 
     with ThreadPoolExecutor(2) as pool:
-        found = {d.by[0]: d for d in pool.map(decided_by, range(len(columns)), columns) if d is not None}
+        found = {
+            d.by[0]: d for d in pool.map(decided_by, range(len(columns)), columns) if d is not None
+        }
     out: list[_Determinant] = []
     merged: set[int] = set()
     for c, determinant in found.items():
@@ -232,8 +294,13 @@ def _single(relation: Relation, columns: list[int], inner: list[int], traits: Se
     return out
 
 
-def _pairs(relation: Relation, columns: list[int], inner: list[int], traits: Sequence[Trait],
-           single: list[_Determinant]) -> list[_Determinant]:
+def _pairs(
+    relation: Relation,
+    columns: list[int],
+    inner: list[int],
+    traits: Sequence[Trait],
+    single: list[_Determinant],
+) -> list[_Determinant]:
     """Pairs of columns that decide what neither decides alone, as a number within a parent does."""
     alone: dict[int, set[int]] = {}
     for determinant in single:
@@ -241,8 +308,13 @@ def _pairs(relation: Relation, columns: list[int], inner: list[int], traits: Seq
             alone[c] = {*determinant.decided, *determinant.peers, *determinant.by} - {c}
     skip = {p for d in single for p in d.peers}
     place = {c: i for i, c in enumerate(columns)}
-    usable = [c for c in inner if traits[c].caution is not None and c not in skip
-              and 2 <= relation.sizes[place[c]] <= relation.rows / 3]
+    usable = [
+        c
+        for c in inner
+        if traits[c].caution is not None
+        and c not in skip
+        and 2 <= relation.sizes[place[c]] <= relation.rows / 3
+    ]
     wanted = np.zeros(len(columns), bool)
     wanted[[place[t] for t in inner if relation.sizes[place[t]] >= 2]] = True
     own = {c: wanted.copy() for c in usable}
@@ -261,34 +333,48 @@ def _pairs(relation: Relation, columns: list[int], inner: list[int], traits: Seq
             for determinant in single:
                 if {c, d} & {*determinant.by, *determinant.peers}:
                     both |= {t: e for t, e in determinant.decided.items() if t not in (c, d)}
-                    both |= {p: Evidence(values, 0, 0.0) for p in (*determinant.by, *determinant.peers) if p not in (c, d)}
+                    both |= {
+                        p: Evidence(values, 0, 0.0)
+                        for p in (*determinant.by, *determinant.peers)
+                        if p not in (c, d)
+                    }
             out.append(_Determinant((c, d), codes, values, both))
     return out
 
 
-def _decided_by_pair(relation: Relation, a: int, b: int, wanted: np.ndarray
-                     ) -> tuple[Codes, int, dict[int, Evidence]] | None:
-    """What two columns decide together among those that are wanted (a mask), with codes of their combinations; None when
-    nothing that is not chance."""
+def _decided_by_pair(
+    relation: Relation, a: int, b: int, wanted: np.ndarray
+) -> tuple[Codes, int, dict[int, Evidence]] | None:
+    """What two columns decide together among those that are wanted (a mask), with codes of their
+    combinations; None when nothing that is not chance."""
     limits = [relation.sizes[a], relation.sizes[b]]
     rows = relation.cluster(max(a, b, key=relation.sizes.__getitem__))
     some, size = combine([relation.columns[a][rows], relation.columns[b][rows]], limits)
-    if int(np.count_nonzero(some >= 0)) < 1.3 * size:    # too few repeats for the whole to have enough of them
+    if (
+        int(np.count_nonzero(some >= 0)) < 1.3 * size
+    ):  # too few repeats for the whole to have enough of them
         return None
     one, other = _same(some, size)
-    one, other = rows[one], rows[other]                 # a few rows that agree in both columns: most targets fail there
+    one, other = (
+        rows[one],
+        rows[other],
+    )  # a few rows that agree in both columns: most targets fail there
     alive = np.flatnonzero(relation.agreeing(one, other) & wanted).tolist()
     alive = [t for t in alive if holds(some, relation.columns[t][rows], size)]
     most = min(relation.filled[a], relation.filled[b]) - max(limits)
     spared = {t: min(_exceptions(relation, x, t) for x in (a, b)) for t in alive}
-    alive = [t for t in alive if spared[t] * most >= ENOUGH_FOR_PAIRS
-             and spared[t] >= LITTLE_ALONE * (1 - relation.sameness[t])]
+    alive = [
+        t
+        for t in alive
+        if spared[t] * most >= ENOUGH_FOR_PAIRS
+        and spared[t] >= LITTLE_ALONE * (1 - relation.sameness[t])
+    ]
     if not alive:
         return None
     codes, values = relation.pair(a, b)
     whole = filled(codes)
     if any(relation.filled[c] != whole for c in (a, b)):
-        return None                                     # where only one part is filled, a row would lead nowhere, and lose it
+        return None  # where only one part is filled, a row would lead nowhere, and lose it
     repeats = whole - values
     if repeats < values / 2 or values <= max(limits):
         return None
@@ -302,9 +388,15 @@ def _decided_by_pair(relation: Relation, a: int, b: int, wanted: np.ndarray
     return (codes, values, found) if found else None
 
 
-def _triples(relation: Relation, columns: list[int], inner: list[int], traits: Sequence[Trait], found: list[_Determinant]
-             ) -> list[_Determinant]:
-    """Three columns that decide what no two of them do, as a year, a class and a number within it."""
+def _triples(
+    relation: Relation,
+    columns: list[int],
+    inner: list[int],
+    traits: Sequence[Trait],
+    found: list[_Determinant],
+) -> list[_Determinant]:
+    """Three columns that decide what no two of them do, as a year, a class and a number within
+    it."""
     place = {c: i for i, c in enumerate(columns)}
     alone: dict[int, set[int]] = {}
     skip: set[int] = set()
@@ -313,8 +405,13 @@ def _triples(relation: Relation, columns: list[int], inner: list[int], traits: S
         if len(d.by) == 1:
             for c in (*d.by, *d.peers):
                 alone[c] = {*d.decided, *d.peers, *d.by} - {c}
-    usable = [c for c in inner if traits[c].caution is not None and c not in skip
-              and 2 <= relation.sizes[place[c]] <= relation.rows / 6]
+    usable = [
+        c
+        for c in inner
+        if traits[c].caution is not None
+        and c not in skip
+        and 2 <= relation.sizes[place[c]] <= relation.rows / 6
+    ]
     if len(usable) > MOST_FOR_TRIPLES:
         return []
     by_pair = {frozenset(d.by): {*d.decided} for d in found if len(d.by) == 2}
@@ -326,17 +423,24 @@ def _triples(relation: Relation, columns: list[int], inner: list[int], traits: S
         known |= {t for pair in combinations(three, 2) for t in by_pair.get(frozenset(pair), ())}
         if any(c in known for c in three):
             continue
-        targets = [place[t] for t in inner if t not in known and t not in three and relation.sizes[place[t]] >= 2]
+        targets = [
+            place[t]
+            for t in inner
+            if t not in known and t not in three and relation.sizes[place[t]] >= 2
+        ]
         decided = _decided_by_three(relation, [place[c] for c in three], targets)
         if decided:
             codes, values, evidence = decided
-            both = {columns[i]: e for i, e in evidence.items()} | {t: Evidence(values, 0, 0.0) for t in known}
+            both = {columns[i]: e for i, e in evidence.items()} | {
+                t: Evidence(values, 0, 0.0) for t in known
+            }
             out.append(_Determinant(three, codes, values, both))
     return out
 
 
-def _decided_by_three(relation: Relation, three: list[int], targets: list[int]
-                      ) -> tuple[Codes, int, dict[int, Evidence]] | None:
+def _decided_by_three(
+    relation: Relation, three: list[int], targets: list[int]
+) -> tuple[Codes, int, dict[int, Evidence]] | None:
     """What three columns decide together; None when nothing that is not chance."""
     sizes = [relation.sizes[i] for i in three]
     rows = relation.cluster(max(three, key=relation.sizes.__getitem__))
@@ -348,25 +452,34 @@ def _decided_by_three(relation: Relation, three: list[int], targets: list[int]
     alive = [t for t in targets if agree[t] and holds(some, relation.columns[t][rows], size)]
     if not alive:
         return None
-    spared = {t: min(_pair_exceptions(relation, pair, t, rows) for pair in combinations(three, 2)) for t in alive}
+    spared = {
+        t: min(_pair_exceptions(relation, pair, t, rows) for pair in combinations(three, 2))
+        for t in alive
+    }
     alive = [t for t in alive if spared[t] >= LITTLE_ALONE * (1 - relation.sameness[t])]
     if not alive:
         return None
     codes, values = combine([relation.columns[i] for i in three], sizes)
     whole = filled(codes)
     if any(relation.filled[i] != whole for i in three):
-        return None                                     # as above
+        return None  # as above
     repeats = whole - values
     if repeats < values:
         return None
-    kept = {t: Evidence(values, repeats, spared[t] * repeats) for t in alive
-            if spared[t] * repeats >= 2 * ENOUGH_FOR_PAIRS and holds(codes, relation.columns[t], values)}
+    kept = {
+        t: Evidence(values, repeats, spared[t] * repeats)
+        for t in alive
+        if spared[t] * repeats >= 2 * ENOUGH_FOR_PAIRS and holds(codes, relation.columns[t], values)
+    }
     return (codes, values, kept) if kept else None
 
 
 def _pair_exceptions(relation: Relation, pair: tuple[int, ...], t: int, rows: np.ndarray) -> float:
-    """The share of rows in which a column is not what it is elsewhere beside the same two values."""
-    codes, size = combine([relation.columns[i][rows] for i in pair], [relation.sizes[i] for i in pair])
+    """The share of rows in which a column is not what it is elsewhere beside the same two
+    values."""
+    codes, size = combine(
+        [relation.columns[i][rows] for i in pair], [relation.sizes[i] for i in pair]
+    )
     other = relation.columns[t][rows]
     last = np.full(size + 1, -1, other.dtype)
     last[codes] = other
@@ -379,12 +492,13 @@ def _same(codes: Codes, size: int, most: int = 48) -> tuple[np.ndarray, np.ndarr
     places = np.arange(len(codes))
     last[codes] = places
     repeated = np.flatnonzero((last[codes] != places) & (codes >= 0))
-    chosen = repeated[::max(1, len(repeated) // most)][:most]
+    chosen = repeated[:: max(1, len(repeated) // most)][:most]
     return chosen, last[codes[chosen]]
 
 
 def _exceptions(relation: Relation, a: int, b: int) -> float:
-    """The share of rows in which column b is not what it is elsewhere beside the same a (seen on some values of a)."""
+    """The share of rows in which column b is not what it is elsewhere beside the same a (seen on
+    some values of a)."""
     rows = relation.cluster(a)
     codes, other = relation.columns[a][rows], relation.columns[b][rows]
     last = np.full(relation.sizes[a] + 1, -1, other.dtype)
@@ -393,25 +507,37 @@ def _exceptions(relation: Relation, a: int, b: int) -> float:
 
 
 def _widest(found: list[_Determinant]) -> list[_Determinant]:
-    """The determinants that no other one decides; of pairs that say the same, the one deciding most."""
-    ranked = sorted(found, key=lambda d: (-len(d.decided) - len(d.peers), len(d.by), d.values, d.by))
+    """The determinants that no other one decides; of pairs that say the same, the one deciding
+    most."""
+    ranked = sorted(
+        found, key=lambda d: (-len(d.decided) - len(d.peers), len(d.by), d.values, d.by)
+    )
     top: list[_Determinant] = []
     for determinant in ranked:
         mine = {*determinant.by}
         if not any(mine <= {*other.by, *other.peers, *other.decided} for other in top):
             top.append(determinant)
-    return [d for d in top if not any(
-        o is not d and {*d.by} <= {*o.by, *o.peers, *o.decided} and len(o.decided) > len(d.decided) for o in top)]
+    return [
+        d
+        for d in top
+        if not any(
+            o is not d
+            and {*d.by} <= {*o.by, *o.peers, *o.decided}
+            and len(o.decided) > len(d.decided)
+            for o in top
+        )
+    ]
 
 
-def _assign(top: list[_Determinant], found: list[_Determinant], columns: list[int], traits: Sequence[Trait]
-            ) -> dict[tuple[int, ...], list[int]]:
+def _assign(
+    top: list[_Determinant], found: list[_Determinant], columns: list[int], traits: Sequence[Trait]
+) -> dict[tuple[int, ...], list[int]]:
     """Which columns go up into which of the widest determinants.
 
-    A column that several decide goes to the one whose header it shares, else to where the smallest entity decides it:
-    the smaller one was tested by more repeats.
+    A column that several decide goes to the one whose header it shares, else to where the smallest
+    entity decides it: the smaller one was tested by more repeats.
     """
-    homes: dict[tuple[int, ...], list[int]] = {d.by: list(d.peers) for d in top}
+    assigned: dict[tuple[int, ...], list[int]] = {d.by: list(d.peers) for d in top}
     heads = {c for d in top for c in (*d.by, *d.peers)}
     for c in columns:
         owners = [d for d in top if c in d.decided]
@@ -419,10 +545,14 @@ def _assign(top: list[_Determinant], found: list[_Determinant], columns: list[in
             continue
 
         def rank(d: _Determinant, c: int = c) -> tuple[bool, int, int]:
-            within = [f.values for f in found if c in f.decided and set(f.by) <= {*d.by, *d.peers, *d.decided}]
+            within = [
+                f.values
+                for f in found
+                if c in f.decided and set(f.by) <= {*d.by, *d.peers, *d.decided}
+            ]
             named = any(share_stem(traits[c].header, traits[k].header) for k in (*d.by, *d.peers))
             return not named, min(within, default=d.values), abs(min(d.by) - c)
 
         best = min(owners, key=rank)
-        homes[best.by].append(c)
-    return homes
+        assigned[best.by].append(c)
+    return assigned

@@ -10,19 +10,27 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.errors import counted
-from kerfmark.layout.model import VERSION, ColumnSpec, Layout, LinkSpec, SourceSpec, TableSpec, generated_key
+from kerfmark.layout.model import (
+    VERSION,
+    ColumnSpec,
+    Layout,
+    LinkSpec,
+    SourceSpec,
+    TableSpec,
+    generated_key,
+)
 from kerfmark.layout.names import free_name, singular, snake
-from kerfmark.profile.codes import usual
+from kerfmark.profile.codes import most_frequent
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.recognise import Recognised, kind_of, recognise
 from kerfmark.profile.reserved import RESERVED
 from kerfmark.profile.types import TEXT, ColumnType, with_headroom
 from kerfmark.structure.entities import MOST_FOR_TRIPLES, Entity, Trait, find_entities
-from kerfmark.structure.headers import helpful, stem
-from kerfmark.structure.near import NearMiss, give_homes, near_misses
+from kerfmark.structure.header_words import helpful, stem
+from kerfmark.structure.near_dependencies import NearMiss, assign_near_dependencies, near_misses
 from kerfmark.structure.references import Reference
 from kerfmark.structure.repeats import Repetition, repetitions, separator_of
-from kerfmark.structure.steer import Steering, steer
+from kerfmark.structure.steering import Steering, steer
 
 POSITION = "position_no"
 """The column that counts repeated columns and the parts of a cell."""
@@ -32,9 +40,10 @@ POSITION = "position_no"
 class Reason:
     """Why a table was split off: what decides what, on how much evidence.
 
-    `table` is the new table, `by` and `decides` are headers, `values` the distinct values of the determinant, `repeats`
-    its further records in table `within`, `exceptions` how many contradicted it, `by_chance` how many would be expected if
-    the columns had nothing to do with each other (summed over the columns decided).
+    `table` is the new table, `by` and `decides` are headers, `values` the distinct values of the
+    determinant, `repeats` its further records in table `within`, `exceptions` how many contradicted
+    it, `by_chance` how many would be expected if the columns had nothing to do with each other
+    (summed over the columns decided).
     """
 
     table: str
@@ -47,15 +56,19 @@ class Reason:
     by_chance: int
 
     def __str__(self) -> str:
-        return (f"{' + '.join(self.by)} decides {', '.join(self.decides)}: {self.values:,} values, {self.repeats:,} repeats "
-                f"in {self.within}, {self.exceptions:,} exceptions, about {self.by_chance:,} expected by chance")
+        return (
+            f"{' + '.join(self.by)} decides {', '.join(self.decides)}: {self.values:,} values, "
+            f"{self.repeats:,} repeats "
+            f"in {self.within}, {self.exceptions:,} exceptions, about {self.by_chance:,} expected "
+            "by chance"
+        )
 
 
 @dataclass(frozen=True)
 class Proposal:
-    """A layout with the reasons for it: one `Reason` per table that was split off, notes per column, and the same as
-    comments for the layout's text; how many records tables have, the references that links by value rest on, what nearly holds,
-    and what was decided against."""
+    """A layout with the reasons for it: one `Reason` per table that was split off, notes per
+    column, and the same as comments for the layout's text; how many records tables have, the
+    references that links by value rest on, what nearly holds, and what was decided against."""
 
     layout: Layout
     reasons: tuple[Reason, ...]
@@ -75,64 +88,111 @@ def source_name(stem_: str, taken: Collection[str] = ()) -> str:
     return free_name("_".join(words), set(taken), "source")
 
 
-def propose(encoded: EncodedSource, recognised: Sequence[Recognised], name: str, spec: SourceSpec,
-            taken: set[str], steering: Steering = Steering()) -> Proposal:  # noqa: B008  (frozen)
-    """The tables that a flat source holds. `name` is what the layout calls it, `spec` how it is read; names in `taken` are
-    not given to tables, and those given are added."""
+def propose(
+    encoded: EncodedSource,
+    recognised: Sequence[Recognised],
+    name: str,
+    spec: SourceSpec,
+    taken: set[str],
+    steering: Steering = Steering(),
+) -> Proposal:
+    """The tables that a flat source holds. `name` is what the layout calls it, `spec` how it is
+    read; names in `taken` are not given to tables, and those given are added."""
     kinds = [kind_of(c.values, r.type) for c, r in zip(encoded.columns, recognised, strict=True)]
     repeated = repetitions(encoded.columns, kinds) if steering.depth != "flat" else []
     several = {c for r in repeated for c in r.columns}
-    lists = {c: s for c, column in enumerate(encoded.columns)
-             if steering.depth != "flat" and c not in several and recognised[c].type == TEXT and kinds[c] == "text"
-             and (s := separator_of(column))}
+    lists = {
+        c: s
+        for c, column in enumerate(encoded.columns)
+        if steering.depth != "flat"
+        and c not in several
+        and recognised[c].type == TEXT
+        and kinds[c] == "text"
+        and (s := separator_of(column))
+    }
     lengths = [float(pc.mean(pc.binary_length(c.values)).as_py() or 0) for c in encoded.columns]
 
     def entities() -> tuple[Entity, list[Trait]]:
         several = {c for r in repeated for c in r.columns} | set(lists)
-        traits = [Trait(c.header, k, n, i in several, c.header in steering.known_by)
-                  for i, (c, k, n) in enumerate(zip(encoded.columns, kinds, lengths, strict=True))]
-        return find_entities([c.codes for c in encoded.columns], [len(c.values) for c in encoded.columns], traits), traits
+        traits = [
+            Trait(c.header, k, n, i in several, c.header in steering.known_by)
+            for i, (c, k, n) in enumerate(zip(encoded.columns, kinds, lengths, strict=True))
+        ]
+        return find_entities(
+            [c.codes for c in encoded.columns], [len(c.values) for c in encoded.columns], traits
+        ), traits
 
     base, traits = entities()
     true = [r for r in repeated if any(r.columns <= set(e.own) for e in base.all())]
-    against = tuple(f"{', '.join(encoded.columns[c].header for c in sorted(r.columns))} are not one thing repeated: they belong to "
-                    "different tables" for r in repeated if r not in true)
-    if against:                                         # columns of different things do not say the same of one
+    against = tuple(
+        f"{', '.join(encoded.columns[c].header for c in sorted(r.columns))} are not one thing "
+        "repeated: they belong to "
+        "different tables"
+        for r in repeated
+        if r not in true
+    )
+    if against:  # columns of different things do not say the same of one
         repeated = true
         base, traits = entities()
     if steering.depth != "flat":
-        give_homes(base, encoded.columns, traits)
+        assign_near_dependencies(base, encoded.columns, traits)
     base = steer(base, [c.header for c in encoded.columns], steering)
-    return _Writer(encoded, recognised, name, spec, taken).write(base, repeated, lists, traits, (
-        *against, *_unexamined(encoded, traits)))
+    return _Writer(encoded, recognised, name, spec, taken).write(
+        base, repeated, lists, traits, (*against, *_unexamined(encoded, traits))
+    )
 
 
 def _unexamined(encoded: EncodedSource, traits: Sequence[Trait]) -> list[str]:
     """What was not tried because there is too much of it."""
-    able = sum(t.caution is not None and 2 <= len(c.values) <= encoded.rows / 6
-               for t, c in zip(traits, encoded.columns, strict=True))
+    able = sum(
+        t.caution is not None and 2 <= len(c.values) <= encoded.rows / 6
+        for t, c in zip(traits, encoded.columns, strict=True)
+    )
     if able <= MOST_FOR_TRIPLES:
         return []
-    return [f"{encoded.source.name}: combinations of three columns were tried as keys only where few columns can be part of one "
-            f"({able} can here)"]
+    return [
+        f"{encoded.source.name}: combinations of three columns were tried as keys only where few "
+        "columns can be part of one "
+        f"({able} can here)"
+    ]
 
 
 def merged(proposals: Sequence[Proposal]) -> Proposal:
     """Several proposals as one layout."""
-    layout = Layout(kerfmark=VERSION, sources={n: s for p in proposals for n, s in p.layout.sources.items()},
-                    tables={n: t for p in proposals for n, t in p.layout.tables.items()})
-    return Proposal(layout, tuple(r for p in proposals for r in p.reasons), tuple(n for p in proposals for n in p.notes),
-                    {k: v for p in proposals for k, v in p.comments.items()},
-                    {k: v for p in proposals for k, v in p.rows.items()}, near=tuple(n for p in proposals for n in p.near),
-                    against=tuple(a for p in proposals for a in p.against))
+    layout = Layout(
+        kerfmark=VERSION,
+        sources={n: s for p in proposals for n, s in p.layout.sources.items()},
+        tables={n: t for p in proposals for n, t in p.layout.tables.items()},
+    )
+    return Proposal(
+        layout,
+        tuple(r for p in proposals for r in p.reasons),
+        tuple(n for p in proposals for n in p.notes),
+        {k: v for p in proposals for k, v in p.comments.items()},
+        {k: v for p in proposals for k, v in p.rows.items()},
+        near=tuple(n for p in proposals for n in p.near),
+        against=tuple(a for p in proposals for a in p.against),
+    )
 
 
 class _Writer:
     """Turns the entities of one source into tables."""
 
-    def __init__(self, encoded: EncodedSource, recognised: Sequence[Recognised], name: str, spec: SourceSpec,
-                 taken: set[str]) -> None:
-        self.encoded, self.recognised, self.name, self.spec, self.taken = encoded, recognised, name, spec, taken
+    def __init__(
+        self,
+        encoded: EncodedSource,
+        recognised: Sequence[Recognised],
+        name: str,
+        spec: SourceSpec,
+        taken: set[str],
+    ) -> None:
+        self.encoded, self.recognised, self.name, self.spec, self.taken = (
+            encoded,
+            recognised,
+            name,
+            spec,
+            taken,
+        )
         self.headers = [c.header for c in encoded.columns]
         self.tables: dict[str, TableSpec] = {}
         self.reasons: list[Reason] = []
@@ -143,8 +203,14 @@ class _Writer:
         self.moved: set[int] = set()
         self.exceptions: list[tuple[str, int, Entity]] = []
 
-    def write(self, base: Entity, repeated: Sequence[Repetition], lists: Mapping[int, str],
-              traits: Sequence[Trait], against: tuple[str, ...]) -> Proposal:
+    def write(
+        self,
+        base: Entity,
+        repeated: Sequence[Repetition],
+        lists: Mapping[int, str],
+        traits: Sequence[Trait],
+        against: tuple[str, ...],
+    ) -> Proposal:
         """The proposal for the entities above the rows and what repeats in them."""
         name = self.name
         self.moved = {c for r in repeated for c in r.columns} | set(lists)
@@ -158,47 +224,87 @@ class _Writer:
             self._list(c, separator)
         spelled = sorted({s for c in self.encoded.columns for s in c.blank_as})
         spec = self.spec.model_copy(update={"blanks": tuple(spelled)})
-        self.comments[f"sources.{name}"] = [f"{self.encoded.rows:,} rows, {len(self.headers)} columns"]
+        self.comments[f"sources.{name}"] = [
+            f"{self.encoded.rows:,} rows, {len(self.headers)} columns"
+        ]
         layout = Layout(kerfmark=VERSION, sources={name: spec}, tables=self.tables)
         near = tuple(near_misses(layout, name, self.encoded, traits))
-        return Proposal(layout, tuple(self.reasons), tuple(self.notes), self.comments, self.rows, near=near, against=against)
+        return Proposal(
+            layout,
+            tuple(self.reasons),
+            tuple(self.notes),
+            self.comments,
+            self.rows,
+            near=near,
+            against=against,
+        )
 
-    def _table(self, entity: Entity, name: str, source: str, within: tuple[str, Entity] | None) -> None:
+    def _table(
+        self, entity: Entity, name: str, source: str, within: tuple[str, Entity] | None
+    ) -> None:
         """Adds the table of an entity, then those of its parents."""
-        self.tables[name] = TableSpec(source=source)                # keeps the children before their parents
+        self.tables[name] = TableSpec(source=source)  # keeps the children before their parents
         parents = [(self._name(p), p) for p in entity.parents]
         self.table_of |= dict.fromkeys(entity.own, name)
         self.rows[name] = entity.rows
         named = self._column_names(entity, name)
         columns: dict[str, ColumnSpec] = {}
         for c, column in named.items():
-            columns[column] = ColumnSpec(header=self.headers[c], type=str(with_headroom(self.recognised[c].type)))
+            columns[column] = ColumnSpec(
+                header=self.headers[c], type=str(with_headroom(self.recognised[c].type))
+            )
             if self.recognised[c].note:
                 self.notes.append((self.headers[c], self.recognised[c].note))
                 self.comments[f"tables.{name}.{column}"] = [self.recognised[c].note]
         optional_usual: list[str] = []
         for c in entity.usual:
-            column = free_name(snake(self.headers[c]), {*columns}, f"{name}_{snake(self.headers[c]) or c + 1}")
-            columns[column] = ColumnSpec(header=self.headers[c], type=str(with_headroom(self.recognised[c].type)), usual=True)
+            column = free_name(
+                snake(self.headers[c]), {*columns}, f"{name}_{snake(self.headers[c]) or c + 1}"
+            )
+            columns[column] = ColumnSpec(
+                header=self.headers[c], type=str(with_headroom(self.recognised[c].type)), usual=True
+            )
         for c, owner in [(c, p) for p in entity.all() for c in p.usual] if within is None else []:
             self.exceptions.append((name, c, owner))
         for c in entity.usual:
             known, value = (self.encoded.columns[i] for i in (entity.key[0], c))
-            if bool((usual(known.codes, value.codes, len(known.values), len(value.values)) < 0).any()):
-                optional_usual.append(next(n for n, s in columns.items() if s.header == self.headers[c]))
+            if bool(
+                (
+                    most_frequent(known.codes, value.codes, len(known.values), len(value.values))
+                    < 0
+                ).any()
+            ):
+                optional_usual.append(
+                    next(n for n, s in columns.items() if s.header == self.headers[c])
+                )
         taken, links = set(columns), {}
         for parent, e in parents:
             key = generated_key(parent, self._column_names(e, parent).values())
             links[free_name(key, taken, f"{parent}_link")] = LinkSpec(to=parent)
-        link_of = {c: link for (_, e), link in zip(parents, links, strict=True) for c in e.everything}
+        link_of = {
+            c: link for (_, e), link in zip(parents, links, strict=True) for c in e.everything
+        }
         known_by = tuple(dict.fromkeys(named.get(c) or link_of[c] for c in entity.key))
-        optional = [n for c, n in named.items() if self.encoded.columns[c].blanks and self._blank_here(c, entity)]
+        optional = [
+            n
+            for c, n in named.items()
+            if self.encoded.columns[c].blanks and self._blank_here(c, entity)
+        ]
         optional += optional_usual
-        optional += [link for (_, e), link in zip(parents, links, strict=True)
-                     if all(self._blank_here(c, entity) for c in e.key)]
+        optional += [
+            link
+            for (_, e), link in zip(parents, links, strict=True)
+            if all(self._blank_here(c, entity) for c in e.key)
+        ]
         self.tables[name] = TableSpec(
-            source=source, each_row=within is None, known_by=known_by, columns=columns, links=links,
-            unique=tuple((named[c],) for c in entity.alternates if c in named), optional=tuple(optional))
+            source=source,
+            each_row=within is None,
+            known_by=known_by,
+            columns=columns,
+            links=links,
+            unique=tuple((named[c],) for c in entity.alternates if c in named),
+            optional=tuple(optional),
+        )
         if within:
             self._explain(name, entity, within)
         else:
@@ -209,19 +315,36 @@ class _Writer:
     def _column_names(self, entity: Entity, table: str) -> dict[int, str]:
         """A name for each column that lives in an entity's table."""
         taken: set[str] = set()
-        return {c: free_name(snake(self.headers[c]), taken, f"{table}_{snake(self.headers[c]) or c + 1}") for c in entity.own
-                if c not in self.moved}
+        return {
+            c: free_name(
+                snake(self.headers[c]), taken, f"{table}_{snake(self.headers[c]) or c + 1}"
+            )
+            for c in entity.own
+            if c not in self.moved
+        }
 
     def _exception(self, base: str, c: int, owner: Entity) -> None:
         """A column of the base for the rows that say something else than is usual."""
         parent, spec, header = self.table_of[owner.key[0]], self.tables[base], self.headers[c]
         wanted = f"{snake(header) or parent}_here"
         column = free_name(wanted, {*spec.columns, *spec.links}, f"{base}_{wanted}")
-        self.tables[base] = spec.model_copy(update={"columns": {**spec.columns, column: ColumnSpec(
-            header=header, type=str(with_headroom(self.recognised[c].type)), instead_of=parent)}})
+        self.tables[base] = spec.model_copy(
+            update={
+                "columns": {
+                    **spec.columns,
+                    column: ColumnSpec(
+                        header=header,
+                        type=str(with_headroom(self.recognised[c].type)),
+                        instead_of=parent,
+                    ),
+                }
+            }
+        )
         note = f"lives in {parent}; the few rows that say something else keep it in {base}.{column}"
         self.notes.append((header, note))
-        self.comments[f"tables.{base}.{column}"] = [f"only where it differs from what {parent} usually has"]
+        self.comments[f"tables.{base}.{column}"] = [
+            f"only where it differs from what {parent} usually has"
+        ]
 
     def _repetition(self, one: Repetition) -> None:
         """A table with a record per filled group of repeated columns."""
@@ -229,7 +352,9 @@ class _Writer:
         owner = self.table_of[lead[0]]
         plain = singular("_".join(lead_words)) if lead_words else one.what
         longer = f"{owner}_{plain or 'part'}"
-        name = free_name(longer if plain in RESERVED or len(plain) < 4 else plain, self.taken, longer)
+        name = free_name(
+            longer if plain in RESERVED or len(plain) < 4 else plain, self.taken, longer
+        )
         key = self._key(owner)
         taken = {key}
         numbers = all(t.isdigit() for t in one.told)
@@ -237,17 +362,33 @@ class _Writer:
         columns = {telling: ColumnSpec(told=one.told, type="integer" if numbers else "text")}
         optional: list[str] = []
         for said, members in one.members:
-            column = free_name("_".join(said) or "value", taken, f"{plain}_{'_'.join(said) or 'value'}")
+            column = free_name(
+                "_".join(said) or "value", taken, f"{plain}_{'_'.join(said) or 'value'}"
+            )
             headers = tuple(self.headers[c] for c in members)
-            columns[column] = ColumnSpec(headers=headers, type=str(with_headroom(self._common_type(members))))
+            columns[column] = ColumnSpec(
+                headers=headers, type=str(with_headroom(self._common_type(members)))
+            )
             if len(one.members) > 1 and self._blank_beside(one, members):
                 optional.append(column)
-        self.tables[name] = TableSpec(source=self.name, part_of=owner, known_by=(key, telling), optional=tuple(optional),
-                                      links={key: LinkSpec(to=owner)}, columns=columns)
+        self.tables[name] = TableSpec(
+            source=self.name,
+            part_of=owner,
+            known_by=(key, telling),
+            optional=tuple(optional),
+            links={key: LinkSpec(to=owner)},
+            columns=columns,
+        )
         groups = counted(len(one.told), one.what if one.what != "number" else "numbered group")
         listed = ", ".join(self.headers[c] for c in sorted(one.columns))
         self.comments[f"tables.{name}"] = [f"{groups} of repeated columns: {listed}"]
-        self.notes.append((name, f"{listed} say the same of each {owner} several times: a table of their own, without blanks"))
+        self.notes.append(
+            (
+                name,
+                f"{listed} say the same of each {owner} several times: a table of their own, "
+                "without blanks",
+            )
+        )
 
     def _blank_beside(self, one: Repetition, members: Sequence[int]) -> bool:
         """Whether one of the columns is blank somewhere in a group that is filled."""
@@ -261,31 +402,50 @@ class _Writer:
     def _common_type(self, members: Sequence[int]) -> ColumnType:
         """The one type that all columns of a meaning have, or text."""
         values = pa.concat_arrays([self.encoded.columns[c].values for c in members]).unique()
-        return recognise(values, spelled=self.encoded.columns[members[0]].spelled).type if len(values) else TEXT
+        return (
+            recognise(values, spelled=self.encoded.columns[members[0]].spelled).type
+            if len(values)
+            else TEXT
+        )
 
     def _list(self, c: int, separator: str) -> None:
-        """A table with the distinct parts of a column's cells, and one that says which record has which."""
+        """A table with the distinct parts of a column's cells, and one that says which record has
+        which."""
         owner, header = self.table_of[c], self.headers[c]
         plain = singular(snake(header)) or "part"
         parts = free_name(plain, self.taken, f"{owner}_{plain}")
         column = free_name("name", set(), "name")
-        self.tables[parts] = TableSpec(source=self.name, known_by=(column,),
-                                       columns={column: ColumnSpec(header=header, split=separator)})
-        self.comments[f"tables.{parts}"] = [f'the values that stand in the cells of "{header}", separated by "{separator}"']
+        self.tables[parts] = TableSpec(
+            source=self.name,
+            known_by=(column,),
+            columns={column: ColumnSpec(header=header, split=separator)},
+        )
+        self.comments[f"tables.{parts}"] = [
+            f'the values that stand in the cells of "{header}", separated by "{separator}"'
+        ]
         between = free_name(f"{owner}_{parts}", self.taken, f"{owner}_{parts}_list")
         key, link = self._key(owner), f"{parts}_id"
         self.tables[between] = TableSpec(
-            source=self.name, part_of=owner, known_by=(key, POSITION), columns={POSITION: ColumnSpec(position=True)},
-            links={key: LinkSpec(to=owner), link: LinkSpec(to=parts, by={column: header})})
-        self.comments[f"tables.{between}"] = [f'which {owner} has which {parts}, in the order of the cell']
-        self.notes.append((header, f'cells hold several values, separated by "{separator}": a record for each'))
+            source=self.name,
+            part_of=owner,
+            known_by=(key, POSITION),
+            columns={POSITION: ColumnSpec(position=True)},
+            links={key: LinkSpec(to=owner), link: LinkSpec(to=parts, by={column: header})},
+        )
+        self.comments[f"tables.{between}"] = [
+            f"which {owner} has which {parts}, in the order of the cell"
+        ]
+        self.notes.append(
+            (header, f'cells hold several values, separated by "{separator}": a record for each')
+        )
 
     def _key(self, table: str) -> str:
         spec = self.tables[table]
         return generated_key(table, [*spec.columns, *spec.links])
 
     def _blank_here(self, c: int, entity: Entity) -> bool:
-        """Whether a column is blank in some record of an entity (not only in rows that have no such record)."""
+        """Whether a column is blank in some record of an entity (not only in rows that have no such
+        record)."""
         codes = self.encoded.columns[c].codes
         blank = codes < 0
         for key in entity.key if entity.rows < self.encoded.rows else ():
@@ -293,9 +453,14 @@ class _Writer:
         return bool(np.any(blank))
 
     def _name(self, entity: Entity) -> str:
-        """A name for the table of an entity, from the header of its key or what the others have in common."""
+        """A name for the table of an entity, from the header of its key or what the others have in
+        common."""
         keys = [self.headers[c] for c in [*reversed(entity.key), *entity.alternates]]
-        good = [h for h in keys if helpful(h)] or [h for h in map(self.headers.__getitem__, entity.own) if helpful(h)] or keys
+        good = (
+            [h for h in keys if helpful(h)]
+            or [h for h in map(self.headers.__getitem__, entity.own) if helpful(h)]
+            or keys
+        )
         words = stem(good[0])
         if len(entity.key) > 1 and len(words) > 1 and words[-1] in ("number", "no", "nr"):
             words = words[:-1]
@@ -305,8 +470,15 @@ class _Writer:
     def _explain(self, name: str, entity: Entity, within: tuple[str, Entity]) -> None:
         direct = {*entity.own, *(c for p in entity.parents for c in p.key)} - {*entity.key}
         decided = {c: e for c, e in sorted(entity.evidence.items()) if c in direct and e.repeats}
-        reason = Reason(name, within[0], tuple(self.headers[c] for c in entity.key),
-                        tuple(self.headers[c] for c in decided), entity.rows,
-                        max((e.repeats for e in decided.values()), default=0), 0, round(sum(e.expected for e in decided.values())))
+        reason = Reason(
+            name,
+            within[0],
+            tuple(self.headers[c] for c in entity.key),
+            tuple(self.headers[c] for c in decided),
+            entity.rows,
+            max((e.repeats for e in decided.values()), default=0),
+            0,
+            round(sum(e.expected for e in decided.values())),
+        )
         self.reasons.append(reason)
         self.comments[f"tables.{name}"] = [str(reason)]

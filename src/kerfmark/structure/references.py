@@ -1,8 +1,9 @@
 """Links between sources, and within one: columns whose values are the keys of a table elsewhere.
 
-A column refers to a table when its values are all (or nearly all) among those of a column that tells that table's records
-apart. For words and codes that is evidence enough; running numbers are contained in one another by nature, so there the
-headers must say so too, or the numbers must cover most of a range that does not begin at the bottom.
+A column refers to a table when its values are all (or nearly all) among those of a column that
+tells that table's records apart. For words and codes that is evidence enough; running numbers are
+contained in one another by nature, so there the headers must say so too, or the numbers must cover
+most of a range that does not begin at the bottom.
 """
 
 from __future__ import annotations
@@ -19,8 +20,15 @@ from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.layout.names import free_name, snake
 from kerfmark.profile.convert import to_text
 from kerfmark.profile.encode import EncodedColumn, EncodedSource
-from kerfmark.structure.headers import KEY_WORDS, NAME_WORDS, helpful, looks_like_key, stem, words
-from kerfmark.structure.steer import Steering
+from kerfmark.structure.header_words import (
+    KEY_WORDS,
+    NAME_WORDS,
+    helpful,
+    looks_like_key,
+    stem,
+    words,
+)
+from kerfmark.structure.steering import Steering
 
 FEWEST = 3
 """Different values that a column must share with a key before that can mean anything."""
@@ -28,15 +36,42 @@ MOST_LOOKED_AT = 50_000
 """Keys up to which a link that is decided against is looked for, only to be told."""
 STRAYS = 0.02
 """The share of a column's values that may be missing from the key it refers to."""
-SELF_WORDS = frozenset({"parent", "part", "under", "of", "successor", "mother", "father", "dam", "sire", "manager", "supervisor",
-                        "boss", "above", "upper", "reports", "within", "in", "previous", "predecessor", "replaces", "superior",
-                        "belongs", "main", "leader", "head"})
+SELF_WORDS = frozenset(
+    {
+        "parent",
+        "part",
+        "under",
+        "of",
+        "successor",
+        "mother",
+        "father",
+        "dam",
+        "sire",
+        "manager",
+        "supervisor",
+        "boss",
+        "above",
+        "upper",
+        "reports",
+        "within",
+        "in",
+        "previous",
+        "predecessor",
+        "replaces",
+        "superior",
+        "belongs",
+        "main",
+        "leader",
+        "head",
+    }
+)
 """Words that speak of another record of the same kind."""
 
 
 @dataclass(frozen=True)
 class Reference:
-    """A column that refers to a table: how many different values, how many of these are strays, and whether headers say so."""
+    """A column that refers to a table: how many different values, how many of these are strays, and
+    whether headers say so."""
 
     table: str
     column: str
@@ -49,13 +84,17 @@ class Reference:
 
     def __str__(self) -> str:
         there = "all" if not self.strays else f"{self.values - len(self.strays):,}"
-        said = f"{counted(self.values, 'value')} of {self.column}, {there} among {self.parent}.{self.key}"
+        said = (
+            f"{counted(self.values, 'value')} of {self.column}, {there} among "
+            f"{self.parent}.{self.key}"
+        )
         return said + (f"; not there: {', '.join(self.strays[:5])}" if self.strays else "")
 
 
 @dataclass
 class Connected:
-    """A layout with its links between tables by value, the references it rests on, and those that were decided against."""
+    """A layout with its links between tables by value, the references it rests on, and those that
+    were decided against."""
 
     layout: Layout
     references: list[Reference] = field(default_factory=list)
@@ -71,7 +110,7 @@ class _Keys:
         self._texts: dict[tuple[str, str], pa.StringArray] = {}
 
     def column(self, source: str, header: str) -> EncodedColumn:
-        return self.encoded[source].column(header).without(list(self.layout.sources[source].blanks))
+        return self.encoded[source].column(header)
 
     def tells_apart(self, source: str, spec: ColumnSpec) -> bool:
         """Whether a column of words, codes or numbers has a different value in every row."""
@@ -79,7 +118,8 @@ class _Keys:
         return spec.of_type.kind in ("text", "integer") and len(column.values) == len(column.codes)
 
     def texts(self, source: str, header: str, spec: ColumnSpec) -> pa.StringArray:
-        """The distinct values of a column, each spelled in one way; null for what has not its type."""
+        """The distinct values of a column, each spelled in one way; null for what has not its
+        type."""
         if (source, header) not in self._texts:
             column = self.column(source, header)
             typed = column.typed(spec.of_type)
@@ -90,14 +130,19 @@ class _Keys:
         return self._texts[source, header]
 
 
-def connect(layout: Layout, encoded: Mapping[str, EncodedSource], steering: Steering = Steering()) -> Connected:  # noqa: B008
-    """Finds the references between all tables of a layout and makes links of them, but for those a person forbids."""
+def connect(
+    layout: Layout, encoded: Mapping[str, EncodedSource], steering: Steering = Steering()
+) -> Connected:
+    """Finds the references between all tables of a layout and makes links of them, but for those a
+    person forbids."""
     keys = _Keys(layout, encoded)
     found = _references(layout, keys, steering)
     tables = dict(layout.tables)
     for reference in found:
         tables = _linked(tables, reference)
-    tables, gone = _merged(tables, Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables), keys)
+    tables, gone = _merged(
+        tables, Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables), keys
+    )
     connected = Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables)
     return Connected(connected, found, gone, _against(layout, found, keys))
 
@@ -105,50 +150,102 @@ def connect(layout: Layout, encoded: Mapping[str, EncodedSource], steering: Stee
 def _against(layout: Layout, found: Sequence[Reference], keys: _Keys) -> tuple[str, ...]:
     """References by number that the values would allow, but that nothing else speaks for."""
     linked = {(r.table, r.column) for r in found}
-    numbered = [(n, c, s) for n, t in layout.tables.items() for c, s in t.columns.items()
-                if s.is_plain and s.of_type.kind == "integer"]
+    numbered = [
+        (n, c, s)
+        for n, t in layout.tables.items()
+        for c, s in t.columns.items()
+        if s.is_plain and s.of_type.kind == "integer"
+    ]
     out: list[str] = []
     for name, column, c in numbered:
         for parent, key, p in numbered:
             target = layout.tables[parent]
-            if target.source == layout.tables[name].source or (name, column) in linked or (key,) not in target.unique_sets:
+            if (
+                target.source == layout.tables[name].source
+                or (name, column) in linked
+                or (key,) not in target.unique_sets
+            ):
                 continue
-            many = len(keys.column(layout.tables[name].source, c.header).values), len(keys.column(target.source, p.header).values)
+            many = (
+                len(keys.column(layout.tables[name].source, c.header).values),
+                len(keys.column(target.source, p.header).values),
+            )
             if not FEWEST <= many[0] <= many[1] <= MOST_LOOKED_AT:
                 continue
-            own, other = keys.texts(layout.tables[name].source, c.header, c), keys.texts(target.source, p.header, p)
+            own, other = (
+                keys.texts(layout.tables[name].source, c.header, c),
+                keys.texts(target.source, p.header, p),
+            )
             if pc.all(pc.is_in(own, value_set=other)).as_py():
-                out.append(f"{name}.{column} is no link to {parent}: its numbers are all among {parent}.{key}, but small numbers "
-                           "are contained in running ones, and no header says so")
+                out.append(
+                    f"{name}.{column} is not a link to {parent}: its numbers are all among "
+                    f"{parent}.{key}, but small numbers "
+                    "are contained in running ones, and no header says so"
+                )
     return tuple(out)
 
 
 def _references(layout: Layout, keys: _Keys, steering: Steering) -> list[Reference]:
     forced = dict(steering.link)
-    parents = [(name, column) for name, spec in layout.tables.items() for column, c in spec.columns.items()
-               if c.is_plain and (
-                   (column,) in spec.unique_sets or (spec.each_row and keys.tells_apart(spec.source, c)))]
+    parents = [
+        (name, column)
+        for name, spec in layout.tables.items()
+        for column, c in spec.columns.items()
+        if c.is_plain
+        and ((column,) in spec.unique_sets or (spec.each_row and keys.tells_apart(spec.source, c)))
+    ]
     out: list[Reference] = []
     for name, spec in layout.tables.items():
         for column, c in spec.columns.items():
-            if not c.is_plain or c.of_type.kind in ("boolean", "decimal", "real", "date", "timestamp", "time"):
+            if not c.is_plain or c.of_type.kind in (
+                "boolean",
+                "decimal",
+                "real",
+                "date",
+                "timestamp",
+                "time",
+            ):
                 continue
             if c.header in steering.no_link:
                 continue
             if c.header in forced:
-                parent_keys = [(p, k) for p, k in parents if p == forced[c.header] and (p, k) != (name, column)]
+                parent_keys = [
+                    (p, k) for p, k in parents if p == forced[c.header] and (p, k) != (name, column)
+                ]
                 out += [_forced(layout, keys, name, column, parent_keys, forced[c.header])]
                 continue
-            options = [r for parent, key in parents if (r := _reference(layout, keys, name, column, parent, key))]
+            options = [
+                r
+                for parent, key in parents
+                if (r := _reference(layout, keys, name, column, parent, key))
+            ]
             if options:
-                out.append(max(options, key=lambda r: (r.named, not r.strays, layout.tables[r.parent].each_row, r.coverage)))
+                out.append(
+                    max(
+                        options,
+                        key=lambda r: (
+                            r.named,
+                            not r.strays,
+                            layout.tables[r.parent].each_row,
+                            r.coverage,
+                        ),
+                    )
+                )
     out = _without_circles(out)
-    referred = {(r.parent, r.key) for r in out}         # what others refer to stays a column
+    referred = {(r.parent, r.key) for r in out}  # what others refer to stays a column
     return _one_per_parent([r for r in out if (r.table, r.column) not in referred], layout, keys)
 
 
-def _forced(layout: Layout, keys: _Keys, name: str, column: str, parents: Sequence[tuple[str, str]], wanted: str) -> Reference:
-    """A reference that a person asks for: to the key of that table that holds most of the values."""
+def _forced(
+    layout: Layout,
+    keys: _Keys,
+    name: str,
+    column: str,
+    parents: Sequence[tuple[str, str]],
+    wanted: str,
+) -> Reference:
+    """A reference that a person asks for: to the key of that table that holds most of the
+    values."""
     mine = layout.tables[name].columns[column]
     own = keys.texts(layout.tables[name].source, mine.header, mine)
     best: Reference | None = None
@@ -156,32 +253,59 @@ def _forced(layout: Layout, keys: _Keys, name: str, column: str, parents: Sequen
         theirs = layout.tables[parent].columns[key]
         if theirs.of_type.kind != mine.of_type.kind:
             continue
-        present = pc.is_in(own, value_set=keys.texts(layout.tables[parent].source, theirs.header, theirs))
+        present = pc.is_in(
+            own, value_set=keys.texts(layout.tables[parent].source, theirs.header, theirs)
+        )
         missing = tuple(own.filter(pc.invert(present)).to_pylist())
         if best is None or len(missing) < len(best.strays):
             best = Reference(name, column, parent, key, len(own), missing, 1.0, True)
     if best is None:
-        raise UsageError(f'"{mine.header}" cannot link to "{wanted}"', code="steer.link",
-                         why="there is no such table, or it has no key of the same type",
-                         next=f"the tables are {', '.join(layout.tables)}")
+        raise UsageError(
+            f'"{mine.header}" cannot link to "{wanted}"',
+            code="steer.link",
+            why="there is no such table, or it has no key of the same type",
+            next=f"the tables are {', '.join(layout.tables)}",
+        )
     return best
 
 
-def _one_per_parent(references: Sequence[Reference], layout: Layout, keys: _Keys) -> list[Reference]:
-    """References without those by which a record only says again (by its name, say) what another reference says (by code)."""
+def _one_per_parent(
+    references: Sequence[Reference], layout: Layout, keys: _Keys
+) -> list[Reference]:
+    """References without those by which a record only says again (by its name, say) what another
+    reference says (by code)."""
     out: list[Reference] = []
-    for r in sorted(references, key=lambda r: ((r.column,) not in layout.tables[r.table].unique_sets, not r.named, len(r.strays))):
+    for r in sorted(
+        references,
+        key=lambda r: (
+            (r.column,) not in layout.tables[r.table].unique_sets,
+            not r.named,
+            len(r.strays),
+        ),
+    ):
         child = layout.tables[r.table]
-        twin = next((o for o in out if (o.table, o.parent) == (r.table, r.parent) and o.key != r.key), None)
+        twin = next(
+            (o for o in out if (o.table, o.parent) == (r.table, r.parent) and o.key != r.key), None
+        )
         if twin is not None and r.table != r.parent:
             link = LinkSpec(to=r.parent, by={twin.key: child.columns[twin.column].header})
-            if r.key in _repeated({r.column: child.columns[r.column]}, child.source, link, layout, keys):
+            if r.key in _repeated(
+                {r.column: child.columns[r.column]}, child.source, link, layout, keys
+            ):
                 continue
         out.append(r)
-    return sorted(out, key=lambda r: (list(layout.tables).index(r.table), list(layout.tables[r.table].columns).index(r.column)))
+    return sorted(
+        out,
+        key=lambda r: (
+            list(layout.tables).index(r.table),
+            list(layout.tables[r.table].columns).index(r.column),
+        ),
+    )
 
 
-def _reference(layout: Layout, keys: _Keys, name: str, column: str, parent: str, key: str) -> Reference | None:
+def _reference(
+    layout: Layout, keys: _Keys, name: str, column: str, parent: str, key: str
+) -> Reference | None:
     """The reference of a column to the key of a table, if it is one."""
     child, target = layout.tables[name], layout.tables[parent]
     mine, theirs = child.columns[column], target.columns[key]
@@ -189,36 +313,56 @@ def _reference(layout: Layout, keys: _Keys, name: str, column: str, parent: str,
     if (same_table and column == key) or mine.of_type.kind != theirs.of_type.kind:
         return None
     if child.source == target.source and not same_table:
-        return None                                     # within a source the rows themselves say what belongs together
+        return None  # within a source the rows themselves say what belongs together
     named = _named(mine.header, parent, theirs.header, target, same_table)
-    if mine.of_type.kind == "integer" and not named and helpful(mine.header) and not looks_like_key(mine.header):
-        return None                                     # numbers among numbers, and nobody says that they mean anything
-    own, other = keys.texts(child.source, mine.header, mine), keys.texts(target.source, theirs.header, theirs)
+    if (
+        mine.of_type.kind == "integer"
+        and not named
+        and helpful(mine.header)
+        and not looks_like_key(mine.header)
+    ):
+        return None  # numbers among numbers, and nobody says that they mean anything
+    own, other = (
+        keys.texts(child.source, mine.header, mine),
+        keys.texts(target.source, theirs.header, theirs),
+    )
     fewer, more = sorted((own, other), key=len)
-    both = more.filter(pc.is_in(more, value_set=fewer)) # a set of the many is never made
+    both = more.filter(pc.is_in(more, value_set=fewer))  # a set of the many is never made
     present = pc.is_in(own, value_set=both)
     hits = int(pc.sum(present).as_py() or 0)
     strays = len(own) - hits
-    if hits < (1 if same_table and named and not strays else FEWEST) or strays > max(1 if hits >= 20 else 0, STRAYS * len(own)):
+    if hits < (1 if same_table and named and not strays else FEWEST) or strays > max(
+        1 if hits >= 20 else 0, STRAYS * len(own)
+    ):
         return None
     coverage = hits / max(len(other), 1)
     is_key = (column,) in child.unique_sets
-    if is_key and not (named and len(own) <= len(other) and not same_table and list(layout.tables).index(parent) < list(
-            layout.tables).index(name)) and not (len(own) < .8 * len(other) and mine.of_type.kind == "text"):
+    if (
+        is_key
+        and not (
+            named
+            and len(own) <= len(other)
+            and not same_table
+            and list(layout.tables).index(parent) < list(layout.tables).index(name)
+        )
+        and not (len(own) < 0.8 * len(other) and mine.of_type.kind == "text")
+    ):
         return None
     if child.each_row and not target.each_row and keys.tells_apart(child.source, mine):
-        return None                                     # what names the records of a source is not found in a part of another
+        return None  # what names the records of a source is not found in a part of another
     if mine.of_type.kind == "integer" and not _tells(own, other, coverage, named, mine.header):
         return None
     if same_table and not named and is_key:
         return None
     if mine.of_type.kind == "text" and not named and pc.mean(pc.utf8_length(own)).as_py() < 2:
-        return None                                     # single letters are contained in anything
+        return None  # single letters are contained in anything
     missing = tuple(own.filter(pc.invert(present)).to_pylist()[:20]) if strays else ()
     return Reference(name, column, parent, key, len(own), missing, coverage, named)
 
 
-def _tells(own: pa.StringArray, other: pa.StringArray, coverage: float, named: bool, header: str) -> bool:
+def _tells(
+    own: pa.StringArray, other: pa.StringArray, coverage: float, named: bool, header: str
+) -> bool:
     """Whether numbers among numbers mean anything."""
     numbers, keys = (np.array(pc.cast(x, pa.int64()).drop_null()) for x in (own, other))
     years = bool(((keys >= 1900) & (keys <= 2100)).all())
@@ -226,7 +370,13 @@ def _tells(own: pa.StringArray, other: pa.StringArray, coverage: float, named: b
         return True
     low, high = int(keys.min()), int(keys.max())
     spread = (int(numbers.max()) - int(numbers.min()) + 1) / (high - low + 1)
-    return not years and low >= 100 and coverage >= .1 and spread >= .5 and (looks_like_key(header) or not helpful(header))
+    return (
+        not years
+        and low >= 100
+        and coverage >= 0.1
+        and spread >= 0.5
+        and (looks_like_key(header) or not helpful(header))
+    )
 
 
 def _named(header: str, parent: str, key_header: str, target: TableSpec, same_table: bool) -> bool:
@@ -239,14 +389,24 @@ def _named(header: str, parent: str, key_header: str, target: TableSpec, same_ta
         about = set(words(target.source)) - plain
     if same_table:
         return bool(said & SELF_WORDS)
-    return bool((said - plain) & about) or any(w.rstrip("s") in about or w + "s" in about for w in said - plain)
+    return bool((said - plain) & about) or any(
+        w.rstrip("s") in about or w + "s" in about for w in said - plain
+    )
 
 
 def _without_circles(references: Sequence[Reference]) -> list[Reference]:
     """References without those that say in both directions that two tables are the same."""
     out: list[Reference] = []
     for r in references:
-        back = next((o for o in out if (o.table, o.column) == (r.parent, r.key) and (o.parent, o.key) == (r.table, r.column)), None)
+        back = next(
+            (
+                o
+                for o in out
+                if (o.table, o.column) == (r.parent, r.key)
+                and (o.parent, o.key) == (r.table, r.column)
+            ),
+            None,
+        )
         if back is None:
             out.append(r)
     return out
@@ -265,23 +425,32 @@ def _linked(tables: dict[str, TableSpec], r: Reference) -> dict[str, TableSpec]:
         return tuple(swap.get(n, n) for n in names)
 
     tables = dict(tables)
-    tables[r.table] = spec.model_copy(update={
-        "columns": {n: c for n, c in spec.columns.items() if n != r.column},
-        "links": {**spec.links, link: LinkSpec(to=r.parent, by={r.key: header})},
-        "known_by": swapped(spec.known_by), "unique": tuple(swapped(u) for u in spec.unique), "optional": swapped(spec.optional)})
+    tables[r.table] = spec.model_copy(
+        update={
+            "columns": {n: c for n, c in spec.columns.items() if n != r.column},
+            "links": {**spec.links, link: LinkSpec(to=r.parent, by={r.key: header})},
+            "known_by": swapped(spec.known_by),
+            "unique": tuple(swapped(u) for u in spec.unique),
+            "optional": swapped(spec.optional),
+        }
+    )
     parent = tables[r.parent]
     if (r.key,) not in parent.unique_sets:
         tables[r.parent] = parent.model_copy(update={"unique": (*parent.unique, (r.key,))})
-    if r.strays:                                        # records that are only named lack everything else
+    if r.strays:  # records that are only named lack everything else
         parent = tables[r.parent]
-        rest = [n for n in (*parent.columns, *parent.links) if n != r.key and n not in parent.optional]
+        rest = [
+            n for n in (*parent.columns, *parent.links) if n != r.key and n not in parent.optional
+        ]
         tables[r.parent] = parent.model_copy(update={"optional": (*parent.optional, *rest)})
     return tables
 
 
-def _merged(tables: dict[str, TableSpec], layout: Layout, keys: _Keys) -> tuple[dict[str, TableSpec], dict[str, str]]:
-    """What repeats the records of another table is taken from there: single columns of a table that links to it, and whole
-    tables that only repeat it, whose children then link there themselves."""
+def _merged(
+    tables: dict[str, TableSpec], layout: Layout, keys: _Keys
+) -> tuple[dict[str, TableSpec], dict[str, str]]:
+    """What repeats the records of another table becomes a link to them: single columns of a table
+    that links to it, and whole tables that only repeat it, whose children then link there."""
     gone: dict[str, str] = {}
     for name in layout.parents_first():
         layout = layout.model_copy(update={"tables": tables})
@@ -297,10 +466,17 @@ def _merged(tables: dict[str, TableSpec], layout: Layout, keys: _Keys) -> tuple[
                 kept = {n: c for n, c in spec.columns.items() if c.header not in repeats.values()}
             if repeats:
                 there = {*kept, *spec.links}
-                spec = spec.model_copy(update={
-                    "columns": kept, "links": {**spec.links, link_name: link.model_copy(update={"repeats": repeats})},
-                    "optional": tuple(o for o in spec.optional if o in there),
-                    "unique": tuple(u for u in spec.unique if set(u) <= there)})
+                spec = spec.model_copy(
+                    update={
+                        "columns": kept,
+                        "links": {
+                            **spec.links,
+                            link_name: link.model_copy(update={"repeats": repeats}),
+                        },
+                        "optional": tuple(o for o in spec.optional if o in there),
+                        "unique": tuple(u for u in spec.unique if set(u) <= there),
+                    }
+                )
                 tables = {**tables, name: spec}
         if _only_repeats(name, spec, tables):
             key = spec.known_by[0]
@@ -319,28 +495,49 @@ def _redirected(spec: TableSpec, gone: str, whole: LinkSpec) -> TableSpec:
     names: dict[str, str] = {}
     for link, target in spec.links.items():
         wanted = f"{whole.to}_id"
-        free = wanted not in (*spec.columns, *spec.links) and target.to == gone and link == f"{gone}_id"
+        free = (
+            wanted not in (*spec.columns, *spec.links)
+            and target.to == gone
+            and link == f"{gone}_id"
+        )
         names[link] = wanted if free else link
     links = {names[n]: whole if lk.to == gone and not lk.by else lk for n, lk in spec.links.items()}
 
     def renamed(some: Sequence[str]) -> tuple[str, ...]:
         return tuple(names.get(n, n) for n in some)
 
-    return spec.model_copy(update={"links": links, "known_by": renamed(spec.known_by), "optional": renamed(spec.optional),
-                                   "unique": tuple(renamed(u) for u in spec.unique)})
+    return spec.model_copy(
+        update={
+            "links": links,
+            "known_by": renamed(spec.known_by),
+            "optional": renamed(spec.optional),
+            "unique": tuple(renamed(u) for u in spec.unique),
+        }
+    )
 
 
 def _only_repeats(name: str, spec: TableSpec, tables: Mapping[str, TableSpec]) -> bool:
-    """Whether a table is known by a link to a table of another source and has no column of its own."""
+    """Whether a table is known by a link to a table of another source and has no column of its
+    own."""
     if spec.each_row or spec.part_of or spec.columns or len(spec.known_by) != 1:
         return False
     link = spec.links.get(spec.known_by[0])
-    return link is not None and bool(link.by) and tables[link.to].source != spec.source and not any(
-        t.part_of == name or any(lk.by and lk.to == name for lk in t.links.values()) for t in tables.values())
+    return (
+        link is not None
+        and bool(link.by)
+        and tables[link.to].source != spec.source
+        and not any(
+            t.part_of == name or any(lk.by and lk.to == name for lk in t.links.values())
+            for t in tables.values()
+        )
+    )
 
 
-def _further(spec: TableSpec, key: str, parent: TableSpec, layout: Layout, keys: _Keys) -> dict[str, str] | None:
-    """What the other links of a table say that repeats its parent, through that one's links; None when one says more."""
+def _further(
+    spec: TableSpec, key: str, parent: TableSpec, layout: Layout, keys: _Keys
+) -> dict[str, str] | None:
+    """What the other links of a table say that repeats its parent, through that one's links; None
+    when one says more."""
     out: dict[str, str] = {}
     for name, link in spec.links.items():
         if name == key:
@@ -348,9 +545,14 @@ def _further(spec: TableSpec, key: str, parent: TableSpec, layout: Layout, keys:
         if len(link.by) != 1:
             return None
         [(column, header)] = link.by.items()
-        ways = {f"{n}.{column}": ColumnSpec(header=lk.by[column]) for n, lk in parent.links.items()
-                if lk.to == link.to and list(lk.by) == [column]}
-        found = _same(ways, {"": ColumnSpec(header=header)}, spec.source, spec.links[key], layout, keys)
+        ways = {
+            f"{n}.{column}": ColumnSpec(header=lk.by[column])
+            for n, lk in parent.links.items()
+            if lk.to == link.to and list(lk.by) == [column]
+        }
+        found = _same(
+            ways, {"": ColumnSpec(header=header)}, spec.source, spec.links[key], layout, keys
+        )
         if not found:
             return None
         [way] = found
@@ -358,24 +560,45 @@ def _further(spec: TableSpec, key: str, parent: TableSpec, layout: Layout, keys:
     return out
 
 
-def _repeated(columns: Mapping[str, ColumnSpec], source: str, link: LinkSpec, layout: Layout, keys: _Keys) -> dict[str, str]:
-    """Which columns of a link's parent say, for every record that links there, the same as which headers."""
+def _repeated(
+    columns: Mapping[str, ColumnSpec], source: str, link: LinkSpec, layout: Layout, keys: _Keys
+) -> dict[str, str]:
+    """Which columns of a link's parent say, for every record that links there, the same as which
+    headers."""
     [key] = link.by
     theirs = {n: c for n, c in layout.tables[link.to].columns.items() if n != key and c.is_plain}
-    mine = {n: c for n, c in columns.items() if c.is_plain and len(keys.column(source, c.header).values) >= (
-        2 if words(c.header) in [words(t.header) for t in theirs.values()] else FEWEST)}
+    mine = {
+        n: c
+        for n, c in columns.items()
+        if c.is_plain
+        and len(keys.column(source, c.header).values)
+        >= (2 if words(c.header) in [words(t.header) for t in theirs.values()] else FEWEST)
+    }
     return _same(theirs, mine, source, link, layout, keys)
 
 
-def _same(theirs: Mapping[str, ColumnSpec], mine: Mapping[str, ColumnSpec], source: str, link: LinkSpec, layout: Layout,
-          keys: _Keys) -> dict[str, str]:
-    """Which headers of a parent's source (by name) say the same as which of the child's, in every row that links there."""
+def _same(
+    theirs: Mapping[str, ColumnSpec],
+    mine: Mapping[str, ColumnSpec],
+    source: str,
+    link: LinkSpec,
+    layout: Layout,
+    keys: _Keys,
+) -> dict[str, str]:
+    """Which headers of a parent's source (by name) say the same as which of the child's, in every
+    row that links there."""
     parent = layout.tables[link.to]
     [(key, header)] = link.by.items()
     spec = parent.columns[key]
     own = keys.column(source, header)
-    codes = np.append(pc.index_in(keys.texts(source, header, spec), value_set=keys.texts(parent.source, spec.header, spec)
-                                  ).fill_null(-1).to_numpy(zero_copy_only=False), -1)[own.codes]
+    codes = np.append(
+        pc.index_in(
+            keys.texts(source, header, spec), value_set=keys.texts(parent.source, spec.header, spec)
+        )
+        .fill_null(-1)
+        .to_numpy(zero_copy_only=False),
+        -1,
+    )[own.codes]
     there = keys.column(parent.source, spec.header)
     row_of = np.full(len(there.values) + 1, -1, np.int64)
     row_of[there.codes[::-1]] = np.arange(len(there.codes) - 1, -1, -1)
@@ -388,9 +611,15 @@ def _same(theirs: Mapping[str, ColumnSpec], mine: Mapping[str, ColumnSpec], sour
         said, texts = keys.column(source, c.header), keys.texts(source, c.header, c)
         for name, p in theirs.items():
             if name in out or p.of_type.kind != c.of_type.kind or said.typed(p.of_type).null_count:
-                continue                                # it must be spelled as the parent's column is, too
-            other, values = keys.column(parent.source, p.header), keys.texts(parent.source, p.header, p)
-            where = np.append(pc.index_in(texts, value_set=values).fill_null(-2).to_numpy(zero_copy_only=False), -1)[said.codes]
+                continue  # it must be spelled as the parent's column is, too
+            other, values = (
+                keys.column(parent.source, p.header),
+                keys.texts(parent.source, p.header, p),
+            )
+            where = np.append(
+                pc.index_in(texts, value_set=values).fill_null(-2).to_numpy(zero_copy_only=False),
+                -1,
+            )[said.codes]
             if np.array_equal(np.append(other.codes, -1)[rows], where):
                 out[name] = c.header
                 break

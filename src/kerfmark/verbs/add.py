@@ -1,7 +1,8 @@
 """add: puts later files into the right tables of a database that is there, in one transaction.
 
-A record that the database has already, found by its natural key, is resolved. What becomes of the row that says it again, and of
-what it says differently, is told by `known`: `refuse` (usual), `keep` what is there, `fill` its blanks only, `overwrite`.
+A record that the database has already, found by its natural key, is resolved. What becomes of the
+row that says it again, and of what it says differently, is told by `known`: `refuse` (usual),
+`keep` what is there, `fill` its blanks only, `overwrite`.
 """
 
 from __future__ import annotations
@@ -10,36 +11,38 @@ import contextlib
 import shlex
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
 
-from kerfmark.build.merge import OtherwiseSaid, TableCount
-from kerfmark.build.split import LinkCount, Meeting, Split, refused, rehearse
+from kerfmark.address import database_at
 from kerfmark.errors import DataRefused, Origin, TargetError, UsageError
 from kerfmark.layout.edit import with_column, with_spelling, with_type, without_column
 from kerfmark.layout.names import free_name, snake
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import FileAccount, accounts
-from kerfmark.ledger.numbers import Numbering, Reserved
 from kerfmark.ledger.records import Ledger, Options, write_layout_text, write_load
+from kerfmark.ledger.row_numbers import Numbering, Reserved
+from kerfmark.normalize.merged import OtherwiseSaid, TableCount
+from kerfmark.normalize.split import LinkCount, MergeTarget, Split, refused, rehearse
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.profile.recognise import settle
 from kerfmark.profile.types import ColumnType
 from kerfmark.progress import Progress, silent
-from kerfmark.read.alike import parts_of
-from kerfmark.store.database import Changing, Database, database_at
-from kerfmark.verbs.again import retried
-from kerfmark.verbs.groups import Group, told_groups
+from kerfmark.read.open import described_as
+from kerfmark.read.union import parts_of
+from kerfmark.store.interface import Changing, Database
+from kerfmark.verbs.atomic_write import write_atomically
+from kerfmark.verbs.problem_groups import Group, problem_groups
 from kerfmark.verbs.recording import loaded_files, new_load, rows_set_aside, write_merged
 from kerfmark.verbs.rejects import rejected, writable_rejects
-from kerfmark.verbs.routing import Routed, Wishes, route
-from kerfmark.verbs.saving import saving
-from kerfmark.verbs.sources import open_source, together
+from kerfmark.verbs.retry import retried
+from kerfmark.verbs.routing import NewHeaders, Routed, route
+from kerfmark.verbs.sources import together
 
-__all__ = ["AddResult", "FileAdded", "LinkCount", "TableCount", "Wishes", "add"]
+__all__ = ["AddResult", "FileAdded", "LinkCount", "NewHeaders", "TableCount", "add"]
 
 
 @dataclass(frozen=True)
@@ -65,8 +68,8 @@ class ValueChanged:
 
 @dataclass(frozen=True)
 class DifferentCell:
-    """A cell of a file that says something else than the database, which keeps what it has: where it stands, what it says, and what
-    the database has."""
+    """A cell of a file that says something else than the database, which keeps what it has: where
+    it stands, what it says, and what the database has."""
 
     source: str
     origin: Origin
@@ -76,9 +79,10 @@ class DifferentCell:
 
 @dataclass(frozen=True)
 class AddResult:
-    """What a load did (or would do, when `rehearsed`). `load` is its number, 0 when nothing was written; `learned` are changes of
-    the layout and of the tables' columns, in words; `account` tells what became of the rows of each file, and `different` the
-    cells that say something else than the database, which has kept what it had; `problems` are told when rehearsed, what is
+    """What a load did (or would do, when `rehearsed`). `load` is its number, 0 when nothing was
+    written; `learned` are changes of the layout and of the tables' columns, in words; `account`
+    tells what became of the rows of each file, and `different` the cells that say something else
+    than the database, which has kept what it had; `problems` are told when rehearsed, what is
     doubtful always (`groups`); `notes` tell what else is odd."""
 
     database: str
@@ -106,19 +110,31 @@ MOST_CHANGES = 1000
 """Changed values that are told."""
 
 
-def add(files: Sequence[str | Path], into: str | Path, *, source: str = "", known: str = "", again: bool = False,
-        wishes: Wishes = Wishes(), widen: bool = False, rehearsal: bool = False,  # noqa: B008
-        set_aside: str | Path | None = None, replace: bool = False, backup: str | Path | None = None,
-        progress: Progress = silent) -> AddResult:
+def add(
+    files: Sequence[str | Path],
+    into: str | Path,
+    *,
+    source: str = "",
+    known: str = "",
+    again: bool = False,
+    new_headers: NewHeaders = NewHeaders(),
+    widen: bool = False,
+    rehearsal: bool = False,
+    set_aside: str | Path | None = None,
+    replace: bool = False,
+    backup: str | Path | None = None,
+    progress: Progress = silent,
+) -> AddResult:
     """Adds files to the tables of a database that Kerfmark made. Everything lands, or nothing.
 
-    Each file feeds the source whose headers it has (`source` names it). Rows that do not fit refuse the whole, unless `set_aside`
-    names a file for them. A file that was loaded already is refused unless `again`. `widen` lets a column take values for which
-    its type was too narrow; `backup` names a file for a copy of the database as it was. With
-    `rehearsal` nothing is written, and problems are told instead of raised.
+    Each file feeds the source whose headers it has (`source` names it). Rows that do not fit refuse
+    the whole, unless `set_aside` names a file for them. A file that was loaded already is refused
+    unless `again`. `widen` lets a column take values for which its type was too narrow; `backup`
+    names a file for a copy of the database as it was. With `rehearsal` nothing is written, and
+    problems are told instead of raised.
 
-    Raises UsageError for what cannot be read or fits no source, DataRefused when the data do not fit, TargetError for a database
-    that cannot be written to.
+    Raises UsageError for what cannot be read or fits no source, DataRefused when the data do not
+    fit, TargetError for a database that cannot be written to.
     """
     database = database_at(into)
     aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
@@ -130,9 +146,10 @@ def add(files: Sequence[str | Path], into: str | Path, *, source: str = "", know
     def once() -> AddResult:
         with database.changing() as file, contextlib.ExitStack() as written:
             adding = Adding(file, database, Ledger(file), progress)
-            result = adding.add(files, source=source, known=known, again=again, wishes=wishes, widen=widen, rehearsal=rehearsal,
-                                aside=aside)
-            written.enter_context(saving(adding.rejects))
+            result = adding.add(
+                files, AddOptions(source, known, again, new_headers, widen, rehearsal, aside)
+            )
+            written.enter_context(write_atomically(adding.rejects))
             if not rehearsal:
                 file.commit()
         return result
@@ -140,11 +157,34 @@ def add(files: Sequence[str | Path], into: str | Path, *, source: str = "", know
     return retried(once)
 
 
+@dataclass(frozen=True)
+class AddOptions:
+    """How files are added (see `add`); rows that do not fit are taken `apart` also where no file is
+    named for them (`aside`)."""
+
+    source: str = ""
+    known: str = ""
+    again: bool = False
+    new_headers: NewHeaders = field(default_factory=NewHeaders)
+    widen: bool = False
+    rehearsal: bool = False
+    aside: Path | None = None
+    apart: bool = False
+    verb: str = "add"
+
+
 class Adding:
     """One load into an open database."""
 
-    def __init__(self, file: Changing, database: Database, ledger: Ledger, progress: Progress, reserved: Reserved | None = None,
-                 made_again: int = 0) -> None:
+    def __init__(
+        self,
+        file: Changing,
+        database: Database,
+        ledger: Ledger,
+        progress: Progress,
+        reserved: Reserved | None = None,
+        made_again: int = 0,
+    ) -> None:
         self.file, self.database, self.ledger, self.progress = file, database, ledger, progress
         self.reserved, self.made_again = reserved, made_again
         self.text = ledger.layout
@@ -153,35 +193,34 @@ class Adding:
         self.rejects: dict[Path, str | bytes] = {}
         self.adopted = False
 
-    def add(self, files: Sequence[str | Path], *, source: str = "", known: str = "", again: bool = False,
-            wishes: Wishes = Wishes(), widen: bool = False, rehearsal: bool = False,  # noqa: B008
-            aside: Path | None = None, apart: bool = False, verb: str = "add") -> AddResult:
-        """Does everything but the commit, also when it is rehearsed, unless there are problems. Rows that do not fit are taken
-        `apart` also where no file is named for them."""
-        started = time.perf_counter()
+    def add(self, files: Sequence[str | Path], wanted: AddOptions) -> AddResult:
+        """Does everything but the commit, also when it is rehearsed, unless there are problems."""
+        started, rehearsal = time.perf_counter(), wanted.rehearsal
         self._check_tables()
-        if known == "add":
+        if wanted.known == "add":
             self._check_not_unique()
-        routed = route(self.layout, files, source, wishes)
-        apart = apart or aside is not None
+        routed = route(self.layout, files, wanted.source, wanted.new_headers)
+        apart = wanted.apart or wanted.aside is not None
         encoded = self._read(routed, strict=not apart and not rehearsal)
-        if not again:
+        if not wanted.again:
             self._refuse_known_files(encoded, routed)
         self._learn(routed, encoded)
         if self.adopted:
             self.file.refresh_views(self.layout, {n: e.source.headers for n, e in encoded.items()})
-        done = self._rehearse(encoded, known, apart)
-        if done.problems.total and widen and self._widen(done, encoded):
-            done = self._rehearse(encoded, known, apart)
+        done = self._rehearse(encoded, wanted.known, apart)
+        if done.problems.total and wanted.widen and self._widen(done, encoded):
+            done = self._rehearse(encoded, wanted.known, apart)
         if done.problems.total and not rehearsal:
             raise refused(done.problems, encoded)
-        if aside is not None and done.set_aside and not rehearsal:
-            self.rejects = rejected(aside, encoded, done.set_aside)
+        if wanted.aside is not None and done.set_aside and not rehearsal:
+            self.rejects = rejected(wanted.aside, encoded, done.set_aside)
         number = self.ledger.next_load
         changes = self._changes(done)
         account: tuple[FileAccount, ...] = ()
         if not done.problems.total:
-            self._write(number, verb, done, encoded, Options(known, apart, source))
+            self._write(
+                number, wanted.verb, done, encoded, Options(wanted.known, apart, wanted.source)
+            )
             account = self._balanced(number)
         rows = {n: e.read for n, e in encoded.items()}
         counts = {id(r): 0 for r in routed}
@@ -191,18 +230,29 @@ class Adding:
                 counts[id(r)] = part.rows
         assert sum(rows.values()) == sum(counts.values())
         return AddResult(
-            self.database.name, 0 if rehearsal else number,
+            self.database.name,
+            0 if rehearsal else number,
             tuple(FileAdded(_called(r), r.source, r.why, counts[id(r)]) for r in routed),
-            tuple(sorted(done.merged.counts, key=lambda c: list(self.layout.tables).index(c.name))), tuple(done.links), changes,
-            tuple(self.learned), len(done.set_aside), sum(len(k.rows) for k in done.merged.known.values()), account,
+            tuple(sorted(done.merged.counts, key=lambda c: list(self.layout.tables).index(c.name))),
+            tuple(done.links),
+            changes,
+            tuple(self.learned),
+            len(done.set_aside),
+            sum(len(k.rows) for k in done.merged.known.values()),
+            account,
             different_cells(done, encoded, self.file),
-            tuple(map(str, self.rejects)), rehearsal, done.problems.total,
-            told_groups(done.problems, encoded, 10), (*self._loose(), *self.file.remarks),
-            round(time.perf_counter() - started, 3))
+            tuple(map(str, self.rejects)),
+            rehearsal,
+            done.problems.total,
+            problem_groups(done.problems, encoded, 10),
+            (*self._loose(), *self.file.remarks),
+            round(time.perf_counter() - started, 3),
+        )
 
     def adopt(self) -> None:
-        """Keeps the layout of a database that somebody else made, and makes the views of its sources."""
-        write_layout_text(self.file.execute, 1, self.text)
+        """Keeps the layout of a database that somebody else made, and makes the views of its
+        sources."""
+        write_layout_text(self.file.append, 1, self.text)
         self.adopted = True
 
     def _check_tables(self) -> None:
@@ -210,33 +260,47 @@ class Adding:
         for name, table in self.layout.tables.items():
             facts = self.file.facts(name)
             there = {c.name for c in facts.columns} if facts else ()
-            if not there:
-                raise TargetError(f'the table "{name}" is no longer there', code="target.changed",
-                                  origin=Origin(self.database.name), why="the layout in the database needs it",
-                                  next="put it back, or cut the files anew")
-            wanted = {*self.layout.key_columns(name), *table.columns, *self.layout.stored_as(name, list(table.links))}
-            lost = [c for c in sorted(wanted) if c not in there]
-            if lost:
-                raise TargetError(f'the table "{name}" has no column "{lost[0]}" any more', code="target.changed",
-                                  origin=Origin(self.database.name), why="the layout in the database needs it",
-                                  next="put it back, or cut the files anew")
+            wanted = {
+                *self.layout.key_columns(name),
+                *table.columns,
+                *self.layout.stored_as(name, list(table.links)),
+            }
+            if lost := [c for c in sorted(wanted) if c not in there]:
+                raise TargetError(
+                    f'the table "{name}" '
+                    + (f'has no column "{lost[0]}" any more' if there else "is no longer there"),
+                    code="target.changed",
+                    origin=Origin(self.database.name),
+                    why="the layout in the database needs it",
+                    next="put it back, or cut the files anew",
+                )
 
     def _loose(self) -> tuple[str, ...]:
-        """What somebody has left without the record it leads to; tables with very many records are not asked."""
+        """What somebody has left without the record it leads to; tables with very many records are
+        not asked."""
         out = []
-        for name, table in self.layout.tables.items() if not self.file.keeps_links else ():
-            if table.links and all(self.file.highest(to) <= MOST_WALKED for to in table.parents.values()):
-                out += [f"rows of {name} lead by {c} to records that are no longer there: kerfmark prove tells more"
-                        for c in self.file.broken_links(name)]
+        for name, table in self.layout.tables.items() if not self.file.enforces_links else ():
+            if table.links and all(
+                self.file.last_row(to) <= MOST_WALKED for to in table.parents.values()
+            ):
+                out += [
+                    f"rows of {name} lead by {c} to records that are no longer there: kerfmark "
+                    "prove tells more"
+                    for c in self.file.broken_links(name)
+                ]
         return tuple(out)
 
     def _check_not_unique(self) -> None:
         """Raises UsageError where the database would not take a record a second time."""
         for name, table in self.layout.tables.items():
             if table.each_row and table.known_by and table.known != "add":
-                raise UsageError(f"the database keeps {' + '.join(table.known_by)} of {name} unique, so none can be added again",
-                                 next=f'say known = "add" in tables > {name} of the layout and cut anew; or --known keep, fill or '
-                                      "overwrite")
+                raise UsageError(
+                    f"the database keeps {' + '.join(table.known_by)} of {name} unique, so none "
+                    "can be added again",
+                    next=f'say known = "add" in tables > {name} of the layout and cut anew; or '
+                    "--known keep, fill or "
+                    "overwrite",
+                )
 
     def _read(self, routed: Sequence[Routed], *, strict: bool) -> dict[str, EncodedSource]:
         """The sources that files feed, encoded; those of one source are one."""
@@ -244,30 +308,47 @@ class Adding:
         for name in dict.fromkeys(r.source for r in routed):
             mine = [r for r in routed if r.source == name]
             spec = self.layout.sources[name]
+            parts = [described_as(r.opened, name, r.spec.skip_rows, r.spec.also) for r in mine]
             lack = {*spec.may_lack, *(h for r in mine for h in (*r.left_out, *r.put))}
-            parts = [open_source(name, r.spec, Path()) for r in mine]
-            out[name] = encode(together(parts, [r.told for r in mine], spec.telling, name, lack), self.progress, strict=strict)
+            out[name] = encode(
+                together(parts, [r.told for r in mine], spec.telling, name, lack),
+                self.progress,
+                strict=strict,
+            )
         return out
 
-    def _refuse_known_files(self, encoded: Mapping[str, EncodedSource], routed: Sequence[Routed]) -> None:
+    def _refuse_known_files(
+        self, encoded: Mapping[str, EncodedSource], routed: Sequence[Routed]
+    ) -> None:
         loads = {load.number: load for load in self.ledger.live}
         known = {f.fingerprint: f for f in self.ledger.live_files}
         seen: dict[str, str] = {}
         for name, e in encoded.items():
-            for part in parts_of(e.source):
+            for part, found, _ in e.parts():
                 place = part.origin().file
-                old = known.get(part.fingerprint)
+                old = known.get(found.fingerprint)
                 if old and old.source == name:
                     at = loads[old.load].at
-                    raise DataRefused("this file was loaded already", code="data.again", origin=part.origin(),
-                                      why=f"the same content came as {old.file} with load {old.load} on {at} (UTC)",
-                                      next=f"nothing is to be done; kerfmark undo {shlex.quote(self.database.name)} {old.load} "
-                                      "takes it back, "
-                                      "--again loads it a second time")
-                if part.fingerprint in seen:
-                    raise DataRefused("this file is named twice", code="data.again", origin=part.origin(),
-                                      why=f"it has the same content as {seen[part.fingerprint]}", next="leave one of them out")
-                seen[part.fingerprint] = place
+                    raise DataRefused(
+                        "this file was loaded already",
+                        code="data.again",
+                        origin=part.origin(),
+                        why=f"the same content came as {old.file} with load {old.load} "
+                        f"on {at} (UTC)",
+                        next="nothing is to be done; kerfmark undo "
+                        f"{shlex.quote(self.database.name)} {old.load} "
+                        "takes it back, "
+                        "--again loads it a second time",
+                    )
+                if found.fingerprint in seen:
+                    raise DataRefused(
+                        "this file is named twice",
+                        code="data.again",
+                        origin=part.origin(),
+                        why=f"it has the same content as {seen[found.fingerprint]}",
+                        next="leave one of them out",
+                    )
+                seen[found.fingerprint] = place
 
     def _learn(self, routed: Sequence[Routed], encoded: Mapping[str, EncodedSource]) -> None:
         """Changes the layout as was wished, and the tables with it."""
@@ -288,13 +369,24 @@ class Adding:
     def _put(self, source: str, header: str, table: str, encoded: EncodedSource) -> None:
         spec = self.layout.tables.get(table)
         if spec is None or spec.source != source or spec.part_of:
-            able = [n for n, t in self.layout.tables.items() if t.source == source and not t.part_of]
-            raise UsageError(f'"{table}" is no table that a column of {source} can go to', next=f"these are: {', '.join(able)}")
+            able = [
+                n for n, t in self.layout.tables.items() if t.source == source and not t.part_of
+            ]
+            raise UsageError(
+                f'a column of {source} cannot go to "{table}"', next=f"these are: {', '.join(able)}"
+            )
         type_ = settle(encoded.column(header)).type
-        name = free_name(snake(header), {*spec.columns, *spec.links, *self.layout.key_columns(table)}, f"{table}_{snake(header)}")
+        name = free_name(
+            snake(header),
+            {*spec.columns, *spec.links, *self.layout.key_columns(table)},
+            f"{table}_{snake(header)}",
+        )
         self.text = with_column(self.text, source, table, name, header, str(type_))
         self.file.add_column(table, name, type_)
-        self.learned.append(f'"{header}" is the column {table}.{name} ({type_}) from now on; rows that were there are blank')
+        self.learned.append(
+            f'"{header}" is the column {table}.{name} ({type_}) from now on; rows that were there '
+            "are blank"
+        )
 
     def _rehearse(self, encoded: Mapping[str, EncodedSource], known: str, set_aside: bool) -> Split:
         self.progress("rehearsing", 0, 0)
@@ -303,23 +395,31 @@ class Adding:
             there = {h for part in parts_of(e.source) for h in part.headers}
             lacking[name] = {h for h in self.layout.sources[name].may_lack if h not in there}
         numbering = Numbering(self.file, self.layout, self.ledger, self.reserved, self.made_again)
-        return rehearse(self.layout, encoded, set_aside=set_aside, meeting=Meeting(numbering, self.file.stored, known, lacking))
+        return rehearse(
+            self.layout,
+            encoded,
+            set_aside=set_aside,
+            target=MergeTarget(self.file, numbering.free, self.file.to_engine, known, lacking),
+        )
 
     def _widen(self, done: Split, encoded: Mapping[str, EncodedSource]) -> bool:
-        """Gives columns whose type is too narrow for new values a wider one; whether there were any."""
+        """Gives columns whose type is too narrow for new values a wider one; whether there were
+        any."""
         wider: dict[tuple[str, str], ColumnType] = {}
         for problem in done.problems.found:
             if problem.kind not in ("too wide", "unfit") or not problem.table:
                 continue
             for name, column in self.layout.tables[problem.table].columns.items():
-                if problem.header in column.sources:
-                    needed = settle(encoded[problem.source].column(problem.header)).type
-                    if new := _wider(column.of_type, needed, encoded[problem.source].column(problem.header).values):
+                for header in set(problem.headers) & set(column.sources):
+                    needed = settle(encoded[problem.source].column(header)).type
+                    if new := _wider(
+                        column.of_type, needed, encoded[problem.source].column(header).values
+                    ):
                         wider[problem.table, name] = new
         for (table, name), type_ in wider.items():
             old = self.layout.tables[table].columns[name].type
             self.text = with_type(self.text, table, name, str(type_))
-            self.file.redeclare(table, name, type_)
+            self.file.widen_column(table, name, type_)
             self.learned.append(f"{table}.{name} is {type_} from now on, no longer {old}")
         if wider:
             self.layout = parse_layout(self.text, "the layout in the database")
@@ -329,27 +429,44 @@ class Adding:
         """The values that are changed, before and after."""
         out: list[ValueChanged] = []
         for update in done.merged.updates:
-            rows = update.rows[:MOST_CHANGES - len(out)].tolist()
+            rows = update.rows[: MOST_CHANGES - len(out)].tolist()
             before = self.file.texts(update.table, update.column, rows) if rows else {}
-            out += [ValueChanged(update.table, update.column, r, before.get(r) or "", "" if v is None else str(v))
-                    for r, v in zip(rows, update.values.slice(0, len(rows)).to_pylist(), strict=True)]
+            out += [
+                ValueChanged(
+                    update.table, update.column, r, before.get(r) or "", "" if v is None else str(v)
+                )
+                for r, v in zip(rows, update.values.slice(0, len(rows)).to_pylist(), strict=True)
+            ]
         return tuple(out)
 
     def _balanced(self, number: int) -> tuple[FileAccount, ...]:
-        """The account of a load, as the database has it by now. Raises TargetError where a row of a file is in no part of it."""
+        """The account of a load, as the database has it by now. Raises TargetError where a row of a
+        file is in no part of it."""
         ledger = Ledger(self.file)
         base_of = {s: self.layout.base_of(s) for s in self.layout.sources}
         account = tuple(a for a in accounts(ledger, self.file, base_of, [number]))
         if wrong := [a for a in account if not a.balances]:
-            raise TargetError("the account of a file does not balance; nothing was kept", code="internal",
-                              origin=Origin(wrong[0].file), why=f"{wrong[0]}", next="this is a fault of Kerfmark: please report it")
+            raise TargetError(
+                "the account of a file does not balance; nothing was kept",
+                code="internal",
+                origin=Origin(wrong[0].file),
+                why=f"{wrong[0]}",
+                next="this is a fault of Kerfmark: please report it",
+            )
         return account
 
-    def _write(self, number: int, verb: str, done: Split, encoded: Mapping[str, EncodedSource], options: Options) -> None:
+    def _write(
+        self,
+        number: int,
+        verb: str,
+        done: Split,
+        encoded: Mapping[str, EncodedSource],
+        options: Options,
+    ) -> None:
         layout_number = self.ledger.layout_number
         if self.text != self.ledger.layout:
             layout_number += 1
-            write_layout_text(self.file.execute, layout_number, self.text)
+            write_layout_text(self.file.append, layout_number, self.text)
         added = []
         order = self.layout.parents_first()
         for name in order:
@@ -358,69 +475,115 @@ class Adding:
                 continue
             self.progress(f"writing {name}", table.num_rows, table.num_rows)
             numbers = done.merged.numbers[name]
-            before = self.file.highest(name)
+            before = self.file.last_row(name)
             self._put_rows(name, table, int(numbers[0]), done, encoded)
             added.append((name, int(numbers.min()), max(before, int(numbers.max()))))
-        write_load(self.file.execute, new_load(number, verb, layout_number, options),
-                   loaded_files(number, encoded, self.database.folder, done), rows_set_aside(number, encoded, done))
+        write_load(
+            self.file.append,
+            new_load(number, verb, layout_number, options),
+            loaded_files(number, encoded, self.database.folder, done),
+            rows_set_aside(number, encoded, done),
+        )
         write_merged(self.file, number, done.merged)
         self.progress("checking", 0, 0)
         for name, first, last in added:
-            if (highest := self.file.highest(name)) != last or (loose := self.file.loose_ends(name, first)):
-                raise TargetError("the rows that were added are not what they should be; nothing was kept", code="internal",
-                                  origin=Origin(self.database.name),
-                                  why=f"{name}: last row {highest}, expected {last}" if highest != last else
-                                  f"{name}: {', '.join(loose)} leads nowhere",
-                                  next="look whether a trigger of the database changes rows; else please report it")
+            if (highest := self.file.last_row(name)) != last or (
+                loose := self.file.broken_links_from(name, first)
+            ):
+                raise TargetError(
+                    "the rows that were added are not what they should be; nothing was kept",
+                    code="internal",
+                    origin=Origin(self.database.name),
+                    why=f"{name}: last row {highest}, expected {last}"
+                    if highest != last
+                    else f"{name}: {', '.join(loose)} leads nowhere",
+                    next="look whether a trigger of the database changes rows; else "
+                    "please report it",
+                )
 
-
-    def _put_rows(self, name: str, table: pa.Table, first: int, done: Split, encoded: Mapping[str, EncodedSource]) -> None:
-        """Adds rows; what the database refuses is told with the row of the source that it comes from."""
-        self.file.mark("kerfmark_rows")
+    def _put_rows(
+        self,
+        name: str,
+        table: pa.Table,
+        first: int,
+        done: Split,
+        encoded: Mapping[str, EncodedSource],
+    ) -> None:
+        """Adds rows; what the database refuses is told with the row of the source that it comes
+        from."""
+        self.file.savepoint("kerfmark_rows")
         batch = table.combine_chunks()
         try:
-            self.file.put(name, batch.schema, batch.to_batches(), first)
+            self.file.insert(name, batch.schema, batch.to_batches(), first)
             return
         except (DataRefused, TargetError) as refusal:
             if refusal.code not in ("data.refused", "target.failed"):
                 raise
-            self.file.back_to_mark("kerfmark_rows")
-            good, bad = 0, batch.num_rows               # the first rows that go in, and the fewest that do not
+            self.file.rollback_to("kerfmark_rows")
+            good, bad = 0, batch.num_rows  # the first rows that go in, and the fewest that do not
             while bad - good > 1:
                 middle = (good + bad) // 2
-                self.file.mark("kerfmark_rows")
+                self.file.savepoint("kerfmark_rows")
                 try:
-                    self.file.put(name, batch.schema, batch.slice(0, middle).to_batches(), first)
+                    self.file.insert(name, batch.schema, batch.slice(0, middle).to_batches(), first)
                     good = middle
                 except (DataRefused, TargetError) as error:
                     bad, refusal = middle, error
-                self.file.back_to_mark("kerfmark_rows")
+                self.file.rollback_to("kerfmark_rows")
             source, rows = done.merged.said_in[name]
-            said = ", ".join(f"{c} {batch.column(c)[bad - 1].as_py()}" for c in batch.column_names[1:6])
-            at = encoded[source].origin(int(rows[bad - 1])) if source in encoded and rows[bad - 1] >= 0 else None
-            raise DataRefused(f"the database refuses a record of {name}", code="data.refused", origin=at, why=refusal.why,
-                              more=[f"{name}: {said}"], total=1,
-                              next="mend the row; the rule is the database's own (a check, a trigger, a key)") from refusal
+            said = ", ".join(
+                f"{c} {batch.column(c)[bad - 1].as_py()}" for c in batch.column_names[1:6]
+            )
+            at = (
+                encoded[source].origin(int(rows[bad - 1]))
+                if source in encoded and rows[bad - 1] >= 0
+                else None
+            )
+            raise DataRefused(
+                f"the database refuses a record of {name}",
+                code="data.refused",
+                origin=at,
+                why=refusal.why,
+                more=[f"{name}: {said}"],
+                total=1,
+                next="mend the row; the rule is the database's own (a check, a trigger, a key)",
+            ) from refusal
 
 
-def different_cells(done: Split, encoded: Mapping[str, EncodedSource], file: Changing) -> tuple[DifferentCell, ...]:
+def different_cells(
+    done: Split, encoded: Mapping[str, EncodedSource], file: Changing
+) -> tuple[DifferentCell, ...]:
     """The cells that say something else than the database keeps, in the order of their rows."""
     found: dict[tuple[str, int, str], DifferentCell] = {}
     for some in done.merged.otherwise:
         source = encoded[some.source]
-        there = _texts_there(done, some, file)
+        there = _existing_texts(done, some, file)
         column = source.column(some.header) if some.header in source.source.headers else None
-        places = some.records if source.records is None else np.searchsorted(source.records, some.records)
-        for record, place, row in zip(some.records.tolist(), places.tolist(), some.rows.tolist(), strict=True):
+        places = (
+            some.records
+            if source.records is None
+            else np.searchsorted(source.records, some.records)
+        )
+        for record, place, row in zip(
+            some.records.tolist(), places.tolist(), some.rows.tolist(), strict=True
+        ):
             code = -1 if column is None else int(column.codes[place])
             text = "" if column is None or code < 0 else column.values[code].as_py()
-            found.setdefault((some.source, record, some.header), DifferentCell(
-                some.source, source.source.origin(record, some.header), text, there.get(row) or ""))
+            found.setdefault(
+                (some.source, record, some.header),
+                DifferentCell(
+                    some.source,
+                    source.found.origin(record, some.header),
+                    text,
+                    there.get(row) or "",
+                ),
+            )
     return tuple(found[k] for k in sorted(found))
 
 
-def _texts_there(done: Split, some: OtherwiseSaid, file: Changing) -> dict[int, str | None]:
-    """What the database has in the rows where cells say something else; of a link, what the record that it leads to is known by."""
+def _existing_texts(done: Split, some: OtherwiseSaid, file: Changing) -> dict[int, str | None]:
+    """What the database has in the rows where cells say something else; of a link, what the record
+    that it leads to is known by."""
     if not some.column:
         return dict.fromkeys(some.rows.tolist(), "other parts")
     there = file.texts(some.table, some.column, sorted(set(some.rows.tolist())))
@@ -439,14 +602,24 @@ def _called(routed: Routed) -> str:
 
 
 def _wider(old: ColumnType, needed: ColumnType, values: object) -> ColumnType | None:
-    """A type that holds what the old one does, and the new values; None where there is none of the same kind."""
+    """A type that holds what the old one does, and the new values; None where there is none of the
+    same kind."""
     import pyarrow.compute as pc
 
     if old.kind == "text" and old.width:
-        return ColumnType("text", width=max(old.width, int(pc.max(pc.utf8_length(values)).as_py() or 0)))
+        return ColumnType(
+            "text", width=max(old.width, int(pc.max(pc.utf8_length(values)).as_py() or 0))
+        )
     if old.kind == "decimal" and needed.kind in ("decimal", "integer"):
-        whole = max(old.precision - old.scale, needed.precision - needed.scale if needed.kind == "decimal" else 18)
+        whole = max(
+            old.precision - old.scale,
+            needed.precision - needed.scale if needed.kind == "decimal" else 18,
+        )
         scale = max(old.scale, needed.scale)
-        form = old.form if scale == old.scale else old.form[:-old.scale or None] + old.form[-1] * scale
+        form = (
+            old.form
+            if scale == old.scale
+            else old.form[: -old.scale or None] + old.form[-1] * scale
+        )
         return ColumnType("decimal", whole + scale, scale, form)
     return None

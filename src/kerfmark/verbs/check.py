@@ -7,24 +7,34 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from kerfmark.build.split import LinkCount, Split, rehearse
+from kerfmark.address import database_at
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import read_layout
+from kerfmark.normalize.split import LinkCount, Split, rehearse
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
-from kerfmark.store.database import database_at
-from kerfmark.verbs.add import AddResult
-from kerfmark.verbs.groups import Group, Place, told_groups
-from kerfmark.verbs.onto import fill
+from kerfmark.verbs.add import AddOptions, AddResult
+from kerfmark.verbs.map_onto import fill
+from kerfmark.verbs.problem_groups import Group, Place, problem_groups
 from kerfmark.verbs.routing import route, with_files
 from kerfmark.verbs.sources import check_headers, open_source
 
-__all__ = ["CheckResult", "Group", "LinkCount", "Place", "SourceChecked", "TableChecked", "check", "schema"]
+__all__ = [
+    "CheckResult",
+    "Group",
+    "LinkCount",
+    "Place",
+    "SourceChecked",
+    "TableChecked",
+    "check",
+    "schema",
+]
 
 
 @dataclass(frozen=True)
 class SourceChecked:
-    """A source that was rehearsed: its rows, those that the layout leaves out, and the cells that it changes, by header."""
+    """A source that was rehearsed: its rows, those that the layout leaves out, and the cells that
+    it changes, by header."""
 
     name: str
     file: str
@@ -35,7 +45,8 @@ class SourceChecked:
 
 @dataclass(frozen=True)
 class TableChecked:
-    """A table and the rows that it would get; `created` of them only because other rows name them."""
+    """A table and the rows that it would get; `created` of them only because other rows name
+    them."""
 
     name: str
     rows: int
@@ -44,8 +55,9 @@ class TableChecked:
 
 @dataclass(frozen=True)
 class CheckResult:
-    """What a cut would do. `problems` counts those that would refuse it; with `complete` false, there may be more. `existing`: it
-    would fill tables that are there, whose own rules are asked only then."""
+    """What a cut would do. `problems` counts those that would refuse it; with `complete` false,
+    there may be more. `existing`: it would fill tables that are there, whose own rules are asked
+    only then."""
 
     layout: str
     existing: bool
@@ -58,57 +70,107 @@ class CheckResult:
     seconds: float
 
 
-def check(layout: str | Path, files: Sequence[str | Path] = (), *, into: str | Path = "", known: str = "",
-          places: int | None = 10, stop_after: int = 0, progress: Progress = silent) -> CheckResult:
+def check(
+    layout: str | Path,
+    files: Sequence[str | Path] = (),
+    *,
+    into: str | Path = "",
+    known: str = "",
+    places: int | None = 10,
+    stop_after: int = 0,
+    progress: Progress = silent,
+) -> CheckResult:
     """Reads, converts, splits and resolves everything that a layout says, and tells every problem.
 
-    `files` are taken in place of those that the layout names, each for the source that it fits; sources for which there is none
-    are read as the layout says. `places` limits the places told per kind of problem (None: all). With `stop_after` it ends
-    early, once there are so many problems. The database `into` which the tables would go is asked whether it would take them,
-    and, of a layout of tables that are there, what they hold (`known` as for `cut`). Nothing is written.
+    `files` are taken in place of those that the layout names, each for the source that it fits;
+    sources for which there is none are read as the layout says. `places` limits the places told per
+    kind of problem (None: all). With `stop_after` it ends early, once there are so many problems.
+    The database `into` which the tables would go is asked whether it would take them, and, of a
+    layout of tables that are there, what they hold (`known` as for `cut`). Nothing is written.
 
-    Raises UsageError for what cannot be read; with `into`, what `cut` would raise for the database, and for rows that only the
-    database refuses.
+    Raises UsageError for what cannot be read; with `into`, what `cut` would raise for the database,
+    and for rows that only the database refuses.
     """
     started, path = time.perf_counter(), Path(layout)
     spec, text = read_layout(path)
     if into and spec.existing:
-        filled = fill(spec, text, path.parent, into, known=known, rehearsal=True, files=files, progress=progress)
+        filled = fill(
+            spec,
+            text,
+            path.parent,
+            into,
+            AddOptions(known=known, rehearsal=True),
+            files=files,
+            progress=progress,
+        )
         return _asked(filled, spec, str(path))
     if into:
-        database_at(into).new(False).discard()          # a target that will not do is told before the work
+        database_at(into).new(False).discard()  # a target that will not do is told before the work
     fed: set[str] = set()
     if files:
         spec, fed = with_files(spec, route(spec, files))
-    sources = {n: open_source(n, s, Path() if n in fed else path.parent) for n, s in spec.sources.items()}
+    sources = {
+        n: open_source(n, s, Path() if n in fed else path.parent) for n, s in spec.sources.items()
+    }
     check_headers(spec, text, path.name, sources)
     encoded = {n: encode(s, progress, strict=False) for n, s in sources.items()}
     progress("rehearsing", 0, 0)
     done = rehearse(spec, encoded, enough=stop_after, odd=not stop_after)
-    if spec.existing:                                   # what is not in the files may be in the database
+    if spec.existing:  # what is not in the files may be in the database
         unknown = [p for p in done.problems.found if p.kind == "unknown"]
         done.problems.found = [p for p in done.problems.found if p.kind != "unknown"]
-        done.problems.odd += [replace(p, severity="doubtful", remedy="say --into DB, which looks whether the database has them")
-                              for p in unknown]
+        done.problems.odd += [
+            replace(
+                p,
+                severity="doubtful",
+                remedy="say --into DB, which looks whether the database has them",
+            )
+            for p in unknown
+        ]
     return CheckResult(
-        str(path), spec.existing, tuple(_source(n, e, done) for n, e in encoded.items()), _tables(spec, done), tuple(done.links),
-        done.problems.total, told_groups(done.problems, encoded, places), done.complete,
-        round(time.perf_counter() - started, 3))
+        str(path),
+        spec.existing,
+        tuple(_source(n, e, done) for n, e in encoded.items()),
+        _tables(spec, done),
+        tuple(done.links),
+        done.problems.total,
+        problem_groups(done.problems, encoded, places),
+        done.complete,
+        round(time.perf_counter() - started, 3),
+    )
 
 
 def _asked(result: AddResult, spec: Layout, path: str) -> CheckResult:
     """What filling tables that are there would do, as a check."""
     rows = {s: sum(f.rows for f in result.files if f.source == s) for s in spec.sources}
     left_out = {s: sum(a.left_out for a in result.account if a.source == s) for s in spec.sources}
-    sources = tuple(SourceChecked(s, ", ".join(f.file for f in result.files if f.source == s), rows[s], left_out[s], {})
-                    for s in spec.sources)
-    return CheckResult(path, True, sources, tuple(TableChecked(t.name, t.added, 0) for t in result.tables), result.links,
-                       result.problems, result.groups, True, result.seconds)
+    sources = tuple(
+        SourceChecked(
+            s, ", ".join(f.file for f in result.files if f.source == s), rows[s], left_out[s], {}
+        )
+        for s in spec.sources
+    )
+    return CheckResult(
+        path,
+        True,
+        sources,
+        tuple(TableChecked(t.name, t.added, 0) for t in result.tables),
+        result.links,
+        result.problems,
+        result.groups,
+        True,
+        result.seconds,
+    )
 
 
 def _source(name: str, encoded: EncodedSource, done: Split) -> SourceChecked:
-    return SourceChecked(name, encoded.source.origin().file, encoded.read, done.left_out.get(name, 0),
-                         {h: n for (s, h), n in done.changed.items() if s == name})
+    return SourceChecked(
+        name,
+        encoded.source.origin().file,
+        encoded.read,
+        done.left_out.get(name, 0),
+        {h: n for (s, h), n in done.changed.items() if s == name},
+    )
 
 
 def _tables(layout: Layout, done: Split) -> tuple[TableChecked, ...]:

@@ -10,26 +10,34 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from kerfmark.build.drafts import TableRows
-from kerfmark.build.split import LinkCount, Split, split
+from kerfmark.address import database_at
+from kerfmark.engines import script_engine
 from kerfmark.errors import DataRefused, Origin, UsageError
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import read_layout
 from kerfmark.ledger.records import Options, write_layout_text, write_load, write_says
+from kerfmark.normalize.split import LinkCount, Split, split
+from kerfmark.normalize.table_rows import TableRows
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading
-from kerfmark.store.database import Database, New, database_at
+from kerfmark.store.interface import Database, New
 from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
-from kerfmark.structure.steer import Steering
-from kerfmark.verbs.add import AddResult
-from kerfmark.verbs.gone import refuse_other_layout, refuse_to_replace
+from kerfmark.structure.steering import Steering
+from kerfmark.verbs.add import AddOptions, AddResult
+from kerfmark.verbs.atomic_write import write_atomically
+from kerfmark.verbs.map_onto import fill
 from kerfmark.verbs.mark import layout_text, mark_inputs
-from kerfmark.verbs.onto import fill
-from kerfmark.verbs.recording import all_said, check_balance, loaded_files, new_load, rows_set_aside
+from kerfmark.verbs.recording import (
+    check_balance,
+    first_provenance,
+    loaded_files,
+    new_load,
+    rows_set_aside,
+)
 from kerfmark.verbs.rejects import rejected, writable_rejects
-from kerfmark.verbs.saving import saving
+from kerfmark.verbs.replace_check import refuse_other_layout, refuse_to_replace
 from kerfmark.verbs.sources import open_sources
 
 
@@ -59,9 +67,9 @@ class TableMade:
 
 @dataclass(frozen=True)
 class CutResult:
-    """What a cut did. `bytes` is the size of the database (0: its server does not tell), or of the `script` that builds it;
-    `rehearsed`: nothing was kept;
-    `layout` is the file the layout was saved in, or came from; `notes` are (header, remark); `set_aside` counts the rows that were
+    """What a cut did. `bytes` is the size of the database (0: its server does not tell), or of the
+    `script` that builds it; `rehearsed`: nothing was kept; `layout` is the file the layout was
+    saved in, or came from; `notes` are (header, remark); `set_aside` counts the rows that were
     written to `rejects` instead, `left_out` those that the layout wants no record of, by source."""
 
     database: str
@@ -82,25 +90,38 @@ class CutResult:
     seconds: float
 
 
-def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Path | None = None, engine: str = "",
-        replace: bool = False, discard: bool = False, rehearsal: bool = False, known: str = "", reading: Reading = Reading(),  # noqa: B008
-        steering: Steering = Steering(), set_aside: str | Path | None = None,  # noqa: B008
-        progress: Progress = silent) -> CutResult | AddResult:
-    """Builds the database `into` (an SQLite file, or the URL of a server) from one layout (a .toml file) or from files of any kind
-    that can be read. With `script` nothing is built: an SQL script for an `engine` is written there instead, which builds it.
+def cut(
+    inputs: Sequence[str | Path],
+    into: str | Path = "",
+    *,
+    script: str | Path | None = None,
+    engine: str = "",
+    replace: bool = False,
+    discard: bool = False,
+    rehearsal: bool = False,
+    known: str = "",
+    reading: Reading = Reading(),
+    steering: Steering = Steering(),
+    set_aside: str | Path | None = None,
+    progress: Progress = silent,
+) -> CutResult | AddResult:
+    """Builds the database `into` (a path, or the URL of a server) from one layout (a .toml file) or
+    from files of any kind that can be read. With `script` nothing is built: an SQL script for an
+    `engine` is written there instead, which builds it.
 
-    Given plain files, the tables are proposed first and the layout is saved beside the database. Either the whole
-    database is there afterwards, or everything is as before. `reading` overrules what is found about the files,
-    `steering` says what the proposed tables must keep to. Rows that do not fit refuse the whole, unless `set_aside` names a file
-    (.csv or .xlsx) for them.
+    Given plain files, the tables are proposed first and the layout is saved beside the database.
+    Either the whole database is there afterwards, or everything is as before. `reading` overrules
+    what is found about the files, `steering` says what the proposed tables must keep to. Rows that
+    do not fit refuse the whole, unless `set_aside` names a file (.csv or .xlsx) for them.
 
-    With `replace`, what Kerfmark made there before is replaced; loads after the first one, changes of the layout and rows that no
-    load made are lost only when they are to be discarded (`discard`), and what others made never.
+    With `replace`, what Kerfmark made there before is replaced; loads after the first one, changes
+    of the layout and rows that no load made are lost only when they are to be discarded
+    (`discard`), and what others made never.
 
     With `rehearsal`, everything is built and checked and nothing is kept.
 
-    A layout whose tables are in the database already (`existing`) fills them, which gives an AddResult; `known` says what
-    becomes of records that are there.
+    A layout whose tables are in the database already (`existing`) fills them, which gives an
+    AddResult; `known` says what becomes of records that are there.
 
     Raises UsageError for what cannot be read or written, DataRefused when the data do not fit.
     """
@@ -108,84 +129,144 @@ def cut(inputs: Sequence[str | Path], into: str | Path = "", *, script: str | Pa
     paths = [Path(p) for p in inputs]
     if known and not any(p.suffix.lower() == ".toml" for p in paths):
         raise _known_without_records()
-    database = database_at(into) if script is None else _script(Path(script), engine)
+    database: Database = database_at(into) if script is None else _script(Path(script), engine)
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
         layout, text = read_layout(paths[0])
         if layout.existing and script is not None:
-            raise UsageError("the tables of this layout are in a database already, so no script makes them",
-                             origin=Origin(str(paths[0])), next="say --into DB to fill them")
+            raise UsageError(
+                "the tables of this layout are in a database already, so no script makes them",
+                origin=Origin(str(paths[0])),
+                next="say --into DB to fill them",
+            )
         if known and not layout.existing:
             raise _known_without_records()
         if layout.existing:
-            return fill(layout, text, paths[0].parent, into, known=known, set_aside=set_aside, replace=replace,
-                        rehearsal=rehearsal, progress=progress)
+            aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
+            return fill(
+                layout,
+                text,
+                paths[0].parent,
+                into,
+                AddOptions(known=known, rehearsal=rehearsal, aside=aside),
+                progress=progress,
+            )
     if replace and script is None:
         refuse_to_replace(database, discard)
-    new = database.new(replace)                         # a target that will not do is told before the work
+    new = database.new(replace)  # a target that will not do is told before the work
     with contextlib.ExitStack() as always:
-        always.callback(new.discard)                    # an interrupt may come at any time
+        always.callback(new.discard)  # an interrupt may come at any time
         aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
         if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
-            if reading.is_said or steering != Steering():
-                raise UsageError("a layout says itself how its sources are written", next="change it there")
+            if reading.is_given or steering != Steering():
+                raise UsageError(
+                    "a layout says itself how its sources are written", next="change it there"
+                )
             layout, text = read_layout(paths[0])
             sources = open_sources(layout, text, paths[0].name, paths[0].parent)
-            read = encoded = {name: encode(source, progress, strict=aside is None) for name, source in sources.items()}
+            read = encoded = {
+                name: encode(source, progress, strict=aside is None)
+                for name, source in sources.items()
+            }
             proposal, saved = Proposal(layout, (), (), {}), paths[0]
         else:
             saved = database.layout_path
-            proposal, encoded, read = mark_inputs(inputs, reading, saved.parent, progress, steering, strict=aside is None)
+            proposal, encoded, read = mark_inputs(
+                inputs, reading, saved.parent, progress, steering, strict=aside is None
+            )
             layout = proposal.layout
             text = layout_text(layout, proposal.comments)
             refuse_other_layout(saved, text, database, replace=replace, discard=discard)
         try:
             done = split(layout, encoded, set_aside=aside is not None)
         except DataRefused as refused:
-            if saved != paths[0]:                           # there is no layout yet in which to follow the advice
+            if saved != paths[0]:  # there is no layout yet in which to follow the advice
                 files = shlex.join(map(str, inputs))
-                refused.next += f"; kerfmark mark {files} -o {shlex.quote(str(saved))} writes the layout to edit and to cut from"
+                refused.next += (
+                    f"; kerfmark mark {files} -o {shlex.quote(str(saved))} writes the "
+                    "layout to edit and to cut from"
+                )
             raise
-        rejects = rejected(aside, read, done.set_aside) if aside is not None and done.set_aside else {}
-        with saving({} if rehearsal else rejects | ({saved: text} if saved != paths[0] else {})):
+        rejects = (
+            rejected(aside, read, done.set_aside) if aside is not None and done.set_aside else {}
+        )
+        with write_atomically(
+            {} if rehearsal else rejects | ({saved: text} if saved != paths[0] else {})
+        ):
             _build(database, new, done, text, encoded, aside is not None, rehearsal, progress)
         return CutResult(
-            database.name, 0 if rehearsal else database.size(), script is not None, str(saved), saved != paths[0],
-            tuple(SourceRead(n, e.source.origin().file, e.rows, len(e.columns), e.source.size, e.source.how)
-                  for n, e in encoded.items()),
-            tuple(_made(layout, t) for name in layout.tables for t in done.tables if t.name == name),
-            proposal.reasons, proposal.references,
-            (*proposal.notes, *((database.name, r) for r in new.remarks)), tuple(done.links), len(done.set_aside),
+            database.name,
+            0 if rehearsal else database.size(),
+            script is not None,
+            str(saved),
+            saved != paths[0],
+            tuple(
+                SourceRead(
+                    n, e.source.origin().file, e.rows, len(e.columns), e.found.size, e.source.how
+                )
+                for n, e in encoded.items()
+            ),
+            tuple(
+                _made(layout, t) for name in layout.tables for t in done.tables if t.name == name
+            ),
+            proposal.reasons,
+            proposal.references,
+            (*proposal.notes, *((database.name, r) for r in new.remarks)),
+            tuple(done.links),
+            len(done.set_aside),
             tuple(map(str, rejects)),
-            done.left_out, rehearsal, round(time.perf_counter() - started, 3))
+            done.left_out,
+            rehearsal,
+            round(time.perf_counter() - started, 3),
+        )
 
 
 def _script(path: Path, engine: str) -> Database:
     from kerfmark.store.script import ScriptFile
 
-    return ScriptFile(path, engine)
+    return ScriptFile(path, script_engine(engine))
 
 
 def _known_without_records() -> UsageError:
-    return UsageError("a new database knows no records yet", next="leave out --known; it is for a layout of tables that are there "
-                      "(kerfmark mark --onto), and for kerfmark add")
+    return UsageError(
+        "a new database knows no records yet",
+        next="leave out --known; it is for a layout of tables that are there "
+        "(kerfmark mark --onto), and for kerfmark add",
+    )
 
 
-def _build(database: Database, file: New, done: Split, text: str, encoded: dict[str, EncodedSource], aside: bool,
-           rehearsal: bool, progress: Progress) -> None:
+def _build(
+    database: Database,
+    file: New,
+    done: Split,
+    text: str,
+    encoded: dict[str, EncodedSource],
+    aside: bool,
+    rehearsal: bool,
+    progress: Progress,
+) -> None:
     """Writes the tables into a new database and publishes it, unless it is only rehearsed."""
     tables = done.tables
     with file:
         file.create(done.layout, {n: e.source.headers for n, e in encoded.items()})
         for table in tables:
-            batches = table.batches(file.stored, _counting(table, progress))
-            file.load(table.name, batches.schema, batches, numbered=done.layout.has_generated_key(table.name))
+            batches = table.batches(file.to_engine, _counting(table, progress))
+            file.load(
+                table.name,
+                batches.schema,
+                batches,
+                numbered=done.layout.has_generated_key(table.name),
+            )
         progress("indexing", 0, 0)
         file.finish()
-        write_layout_text(file.execute, 1, text)
-        files, apart, says = loaded_files(1, encoded, database.folder, done), rows_set_aside(1, encoded, done), all_said(1, tables)
+        write_layout_text(file.append, 1, text)
+        files, apart, says = (
+            loaded_files(1, encoded, database.folder, done),
+            rows_set_aside(1, encoded, done),
+            first_provenance(1, tables),
+        )
         check_balance(done.layout, files, says, apart)
-        write_load(file.execute, new_load(1, "cut", 1, Options(set_aside=aside)), files, apart)
-        write_says(file.execute, says)
+        write_load(file.append, new_load(1, "cut", 1, Options(set_aside=aside)), files, apart)
+        write_says(file.append, says)
         progress("checking", 0, 0)
         file.verify({t.name: t.rows for t in tables})
         if not rehearsal:

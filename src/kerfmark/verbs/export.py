@@ -1,4 +1,5 @@
-"""export: takes tables, or a source in its flat shape, out of a database again, into any open form."""
+"""export: takes tables, or a source in its flat shape, out of a database again, into any open
+form."""
 
 from __future__ import annotations
 
@@ -13,13 +14,24 @@ from typing import TYPE_CHECKING, Any, Literal, Protocol
 
 import pyarrow as pa
 
+from kerfmark.address import database_at
+from kerfmark.engines import script_engine, script_names
 from kerfmark.errors import DataRefused, UsageError
 from kerfmark.progress import Progress, silent
-from kerfmark.store.database import Reader, database_at, quote
-from kerfmark.store.typed import NotOfItsType
-from kerfmark.verbs.nesting import nesting
-from kerfmark.verbs.placing import placing
-from kerfmark.verbs.taken import Inside, Taken, fitting, in_order, look_inside, source_taken, table_taken
+from kerfmark.store.engine_values import WrongType
+from kerfmark.store.interface import Reader
+from kerfmark.store.quoting import quote
+from kerfmark.verbs.atomic_write import atomic_target
+from kerfmark.verbs.export_rows import (
+    ExportRows,
+    Inside,
+    as_declared_or_text,
+    look_inside,
+    rows_of_source,
+    rows_of_table,
+    tables_parents_first,
+)
+from kerfmark.verbs.nested_export import nesting
 from kerfmark.write.delimited import DelimitedFile, Spelling
 from kerfmark.write.described import NAME as METADATA
 from kerfmark.write.described import FileOut, metadata
@@ -30,8 +42,16 @@ if TYPE_CHECKING:
     from kerfmark.store.script import NewScript
 
 Form = Literal["", "csv", "parquet", "json-lines"]
-ENDINGS = {".csv": "csv", ".tsv": "csv", ".txt": "csv", ".parquet": "parquet", ".jsonl": "json-lines", ".ndjson": "json-lines",
-           ".xlsx": "workbook", ".sql": "script"}
+ENDINGS = {
+    ".csv": "csv",
+    ".tsv": "csv",
+    ".txt": "csv",
+    ".parquet": "parquet",
+    ".jsonl": "json-lines",
+    ".ndjson": "json-lines",
+    ".xlsx": "workbook",
+    ".sql": "script",
+}
 """What the ending of a name means."""
 FILES = {"csv": ".csv", "parquet": ".parquet", "json-lines": ".jsonl"}
 """The forms that a folder may hold, and how their files end."""
@@ -61,25 +81,37 @@ class ExportResult:
 
 @dataclass(frozen=True)
 class Spelled:
-    """How text files are written: what is "" or None is as usual: commas and UTF-8 for tables, as the file was for a source. Cells
-    that a spreadsheet would run as formulas are made `harmless`, unless a source is given back."""
+    """How text files are written: what is "" or None is as usual: commas and UTF-8 for tables, as
+    the file was for a source. Cells that a spreadsheet would run as formulas are made `harmless`,
+    unless a source is given back."""
 
     delimiter: str = ""
     encoding: str = ""
     harmless: bool | None = None
 
 
-def export(database: str | Path, target: str | Path, tables: Sequence[str] = (), *, flat: str = "", form: Form = "",
-           engine: str = "", nested: bool = False, spelled: Spelled = Spelled(), replace: bool = False,
-           progress: Progress = silent) -> ExportResult:
-    """Writes tables of a database (all, unless some are named), or the source `flat` in its original shape.
+def export(
+    database: str | Path,
+    target: str | Path,
+    tables: Sequence[str] = (),
+    *,
+    flat: str = "",
+    form: Form = "",
+    engine: str = "",
+    nested: bool = False,
+    spelled: Spelled = Spelled(),
+    replace: bool = False,
+    progress: Progress = silent,
+) -> ExportResult:
+    """Writes tables of a database (all, unless some are named), or the source `flat` in its
+    original shape.
 
-    The ending of `target` says what is written: `.csv`, `.parquet` or `.jsonl` (one table), `.xlsx`, `.sql` (for an `engine`), none
-    for a folder of files of a `form`. Children are `nested` in the records that they belong to, in JSON Lines. All of it is there
-    afterwards, or nothing.
+    The ending of `target` says what is written: `.csv`, `.parquet` or `.jsonl` (one table),
+    `.xlsx`, `.sql` (for an `engine`), none for a folder of files of a `form`. Children are `nested`
+    in the records that they belong to, in JSON Lines. All of it is there afterwards, or nothing.
 
-    Raises UsageError for what cannot be written so, TargetError for a place that will not do, DataRefused for a cell that the form
-    does not take.
+    Raises UsageError for what cannot be written so, TargetError for a place that will not do,
+    DataRefused for a cell that the form does not take.
     """
     started, target = time.perf_counter(), Path(target)
     folder = target.is_dir() or target.suffix.lower() not in ENDINGS
@@ -87,7 +119,10 @@ def export(database: str | Path, target: str | Path, tables: Sequence[str] = (),
     if target.suffix.lower() == ".tsv" and not spelled.delimiter and not folder:
         spelled = dataclasses.replace(spelled, delimiter="\t")
     _sensible(target, folder, kind, form, engine, nested, spelled, tables, flat)
-    with database_at(database).reading() as reader, placing(target, folder=folder, replace=replace) as place:
+    with (
+        database_at(database).reading() as reader,
+        atomic_target(target, folder=folder, replace=replace) as place,
+    ):
         inside = look_inside(reader)
         job = _Job(reader, inside, place, target, spelled, progress)
         if flat:
@@ -96,34 +131,64 @@ def export(database: str | Path, target: str | Path, tables: Sequence[str] = (),
             job.tables(_chosen(reader, inside, tables, nested), kind, folder, engine, nested)
         files = sorted(place.iterdir()) if folder else [place]
         size = sum(f.stat().st_size for f in files)
-    return ExportResult(reader.name, str(target), kind, tuple(job.written), tuple(job.remarks), size,
-                        round(time.perf_counter() - started, 3))
+    return ExportResult(
+        reader.name,
+        str(target),
+        kind,
+        tuple(job.written),
+        tuple(job.remarks),
+        size,
+        round(time.perf_counter() - started, 3),
+    )
 
 
-def _sensible(target: Path, folder: bool, kind: str, form: str, engine: str, nested: bool, spelled: Spelled, tables: Sequence[str],
-              flat: str) -> None:
-    """Raises UsageError for wishes that do not go together."""
+def _sensible(
+    target: Path,
+    folder: bool,
+    kind: str,
+    form: str,
+    engine: str,
+    nested: bool,
+    spelled: Spelled,
+    tables: Sequence[str],
+    flat: str,
+) -> None:
+    """Raises UsageError for options that do not go together."""
     if folder and target.suffix and not target.is_dir():
-        raise UsageError(f'"{target.name}" does not say what to write',
-                         next=f"let its name end in {', '.join(ENDINGS)}, or in nothing for a folder")
+        raise UsageError(
+            f'"{target.name}" does not say what to write',
+            next=f"let its name end in {', '.join(ENDINGS)}, or in nothing for a folder",
+        )
     if form and not folder and form != kind:
         raise UsageError(f'"{target.name}" is not {form}', next="name a folder, or leave out --as")
     if (kind == "script") != bool(engine):
-        raise UsageError("a script is for one engine" if kind == "script" else "only a .sql file is for an engine",
-                         next="say --for postgresql, mariadb, mysql, sqlite, sqlserver or oracle" if kind == "script"
-                         else "leave out --for")
+        raise UsageError(
+            "a script is for one engine"
+            if kind == "script"
+            else "only a .sql file is for an engine",
+            next=f"say --for {script_names()}" if kind == "script" else "leave out --for",
+        )
     if nested and (kind != "json-lines" or flat):
-        raise UsageError("only records of JSON Lines hold their children", next="name a .jsonl file, or say --as json-lines")
+        raise UsageError(
+            "only records of JSON Lines hold their children",
+            next="name a .jsonl file, or say --as json-lines",
+        )
     if spelled != Spelled() and kind != "csv":
-        raise UsageError("only text files have a delimiter, an encoding and cells to be made harmless",
-                         next="write .csv, or leave these options out")
+        raise UsageError(
+            "only text files have a delimiter, an encoding and cells to be made harmless",
+            next="write .csv, or leave these options out",
+        )
     if spelled.encoding:
         try:
             codecs.lookup(spelled.encoding)
         except LookupError as error:
-            raise UsageError(f'there is no encoding "{spelled.encoding}"', next="say utf-8, cp1252, ...") from error
+            raise UsageError(
+                f'there is no encoding "{spelled.encoding}"', next="say utf-8, cp1252, ..."
+            ) from error
     if any(c in spelled.delimiter for c in '"\r\n'):
-        raise UsageError("quotes and line ends cannot stand between cells", next="say another --delimiter")
+        raise UsageError(
+            "quotes and line ends cannot stand between cells", next="say another --delimiter"
+        )
     if flat and tables:
         raise UsageError("name tables, or a source with --flat, not both")
     if flat and kind == "script":
@@ -131,19 +196,26 @@ def _sensible(target: Path, folder: bool, kind: str, form: str, engine: str, nes
 
 
 def _chosen(reader: Reader, inside: Inside, tables: Sequence[str], nested: bool) -> list[str]:
-    """The tables that are wanted (and views, where they are named), parents first; when children are nested and none is named,
-    those that lead to nothing."""
+    """The tables that are wanted (and views, where they are named), parents first; when children
+    are nested and none is named, those that lead to nothing."""
     for name in tables:
         if name not in inside.tables:
             facts = reader.facts(name) if name in reader.views() else None
             if facts is None:
-                raise UsageError(f'there is no table "{name}"', next=f"the tables are {', '.join(in_order(inside.tables))}")
+                raise UsageError(
+                    f'there is no table "{name}"',
+                    next=f"the tables are {', '.join(tables_parents_first(inside.tables))}",
+                )
             inside.tables[name] = facts
     if tables:
-        return [t for t in in_order(inside.tables) if t in tables]
+        return [t for t in tables_parents_first(inside.tables) if t in tables]
     if nested:
-        return [n for n in in_order(inside.tables) if all(link.to == n for link in inside.tables[n].links)]
-    return in_order(inside.tables)
+        return [
+            n
+            for n in tables_parents_first(inside.tables)
+            if all(link.to == n for link in inside.tables[n].links)
+        ]
+    return tables_parents_first(inside.tables)
 
 
 class _Writer(Protocol):
@@ -157,7 +229,8 @@ class _Writer(Protocol):
 
 @dataclass
 class _Job:
-    """One export: where it reads and writes, and what it has done. `place` stands for `target` until all is done."""
+    """One export: where it reads and writes, and what it has done. `place` stands for `target`
+    until all is done."""
 
     reader: Reader
     inside: Inside
@@ -170,32 +243,51 @@ class _Job:
 
     def source(self, name: str, kind: str, folder: bool) -> None:
         """Writes a source in its flat shape."""
-        taken, spec, self.remarks = source_taken(self.reader, self.inside, name)
+        taken, spec, self.remarks = rows_of_source(self.reader, self.inside, name)
         if kind == "workbook":
             self._workbook([taken], spec.sheet or name)
             return
         wanted = self.spelled
-        how = Spelling(wanted.delimiter or spec.delimiter, spec.quote or ('"' if wanted.delimiter else ""), spec.escape,
-                       wanted.encoding or spec.encoding, () if wanted.delimiter else spec.edges, spec.header_row > 0,
-                       bool(wanted.harmless))
+        how = Spelling(
+            wanted.delimiter or spec.delimiter,
+            spec.quote or ('"' if wanted.delimiter else ""),
+            spec.escape,
+            wanted.encoding or spec.encoding,
+            () if wanted.delimiter else spec.edges,
+            spec.header_row > 0,
+            bool(wanted.harmless),
+        )
         file = _file_names([name], FILES[kind])[0] if folder else ""
         writer, _ = self._write(taken, file, lambda path, table: _opened(path, kind, table, how))
-        begins = sum(writer.risky.values()) if isinstance(writer, DelimitedFile) and not how.harmless else 0
+        begins = (
+            sum(writer.risky.values())
+            if isinstance(writer, DelimitedFile) and not how.harmless
+            else 0
+        )
         if begins:
-            self.remarks.append(f"cells that begin like a formula: {begins:,}; they are as they stood, and a spreadsheet may run "
-                                "them: --formulas harmless puts an apostrophe before them")
+            self.remarks.append(
+                f"cells that begin like a formula: {begins:,}; they are written as they are, and a "
+                "spreadsheet may run "
+                "them: --formulas harmless puts an apostrophe before them"
+            )
 
-    def tables(self, names: Sequence[str], kind: str, folder: bool, engine: str, nested: bool) -> None:
+    def tables(
+        self, names: Sequence[str], kind: str, folder: bool, engine: str, nested: bool
+    ) -> None:
         """Writes tables."""
         if not folder and kind in FILES and len(names) != 1:
-            raise UsageError(f'"{self.target.name}" takes one table, and these are {len(names)}: {", ".join(names)}',
-                             next="name one of them after the database, or write a folder, a workbook or a script")
+            raise UsageError(
+                f'"{self.target.name}" takes one table, and these are {len(names)}: '
+                f"{', '.join(names)}",
+                next="name one of them after the database, or write a folder, a "
+                "workbook or a script",
+            )
         files = _file_names(names, FILES[kind]) if folder else [""] * len(names)
         if nested:
             for name, file in zip(names, files, strict=True):
                 self._nested(name, file)
             return
-        taken = [table_taken(self.reader, self.inside, n) for n in names]
+        taken = [rows_of_table(self.reader, self.inside, n) for n in names]
         if kind == "workbook":
             self._workbook(taken)
         elif kind == "script":
@@ -203,62 +295,115 @@ class _Job:
         else:
             self._files(taken, files, kind)
 
-    def _files(self, taken: Sequence[Taken], files: Sequence[str], kind: str) -> None:
-        how = Spelling(self.spelled.delimiter or ",", encoding=self.spelled.encoding or "utf-8",
-                       harmless=self.spelled.harmless is not False)
+    def _files(self, taken: Sequence[ExportRows], files: Sequence[str], kind: str) -> None:
+        how = Spelling(
+            self.spelled.delimiter or ",",
+            encoding=self.spelled.encoding or "utf-8",
+            harmless=self.spelled.harmless is not False,
+        )
         described = []
         for one, file in zip(taken, files, strict=True):
-            writer, table = self._write(one, file, lambda path, table: _opened(path, kind, table, how))
-            risky = {c: n for c, n in writer.risky.items() if n} if isinstance(writer, DelimitedFile) else {}
+            writer, table = self._write(
+                one, file, lambda path, table: _opened(path, kind, table, how)
+            )
+            risky = (
+                {c: n for c, n in writer.risky.items() if n}
+                if isinstance(writer, DelimitedFile)
+                else {}
+            )
             if risky and how.harmless:
-                self.remarks.append(f"{table.name}: {sum(risky.values()):,} cells begin like a formula, so an apostrophe stands "
-                                    "before them; --formulas as-they-are leaves them")
-            described.append(FileOut(file, table, writer.rows, tuple(risky) if how.harmless else ()))
+                self.remarks.append(
+                    f"{table.name}: {sum(risky.values()):,} cells begin like a formula, so an "
+                    "apostrophe stands "
+                    "before them; --formulas as-they-are leaves them"
+                )
+            described.append(
+                FileOut(file, table, writer.rows, tuple(risky) if how.harmless else ())
+            )
         if kind == "csv" and files[0]:
-            (self.place / METADATA).write_text(metadata(described, how.delimiter, how.encoding), encoding="utf-8")
+            (self.place / METADATA).write_text(
+                metadata(described, how.delimiter, how.encoding), encoding="utf-8"
+            )
 
     def _nested(self, name: str, file: str) -> None:
         whole = nesting(self.reader, self.inside, name, self.progress)
-        self._write(whole.taken, file, lambda path, table: JsonLines(path, table, whole.children()), whole.numbered)
+        self._write(
+            whole.taken,
+            file,
+            lambda path, table: JsonLines(path, table, whole.children()),
+            whole.numbered,
+        )
 
-    def _write(self, taken: Taken, file: str, opened: Callable[[Path, TableOut], _Writer], before: Sequence[str] = ()
-               ) -> tuple[_Writer, TableOut]:
-        """Writes a file; where a column holds something that is no value of its type, once more, with another type."""
+    def _write(
+        self,
+        taken: ExportRows,
+        file: str,
+        opened: Callable[[Path, TableOut], _Writer],
+        before: Sequence[str] = (),
+    ) -> tuple[_Writer, TableOut]:
+        """Writes a file; where a column holds values of another type, once more,
+        with another type."""
         while True:
             writer = opened(self.place / file if file else self.place, taken.table)
             try:
                 for batch in taken.batches(self.reader, self.progress, before):
                     writer.put(batch)
-            except NotOfItsType as wrong:
+            except WrongType as wrong:
                 taken = self._told(taken, taken.without(self.reader, wrong.column))
                 continue
             finally:
                 writer.close()
-            self.written.append(FileWritten(str(self.target / file if file else self.target), taken.table.name, writer.rows))
+            self.written.append(
+                FileWritten(
+                    str(self.target / file if file else self.target), taken.table.name, writer.rows
+                )
+            )
             return writer, taken.table
 
-    def _told(self, old: Taken, new: Taken) -> Taken:
+    def _told(self, old: ExportRows, new: ExportRows) -> ExportRows:
         """The same with other types for some columns, after saying so."""
-        for column, was, is_ in zip(old.table.columns, old.table.types, new.table.types, strict=True):
+        for column, was, is_ in zip(
+            old.table.columns, old.table.types, new.table.types, strict=True
+        ):
             if was != is_:
-                self.remarks.append(f"{old.table.name}.{column} is declared as {was.kind}, but holds something else: it is written "
-                                    f"as {is_.kind}")
+                self.remarks.append(
+                    f"{old.table.name}.{column} is declared as {was.kind}, but holds something "
+                    "else: it is written "
+                    f"as {is_.kind}"
+                )
         return new
 
-    def _workbook(self, taken: Sequence[Taken], called: str = "") -> None:
+    def _workbook(self, taken: Sequence[ExportRows], called: str = "") -> None:
         from kerfmark.write.workbook import MOST_ROWS, Workbook
 
         for one in taken:
             if one.count > MOST_ROWS:
-                raise DataRefused(f"{one.table.name} has {one.count:,} rows, and a sheet takes {MOST_ROWS:,}", code="data.too-many",
-                                  next="write a folder of CSV or Parquet files, or name other tables")
+                raise DataRefused(
+                    f"{one.table.name} has {one.count:,} rows, and a sheet takes {MOST_ROWS:,}",
+                    code="data.too-many",
+                    next="write a folder of CSV or Parquet files, or name other tables",
+                )
         taken = [self._fitting(t) for t in taken]
-        linked = {(link.to, link.key[0]) for t in taken for link in t.table.links if len(link.columns) == 1}
-        book = Workbook(self.place, {(t.table.name, k): self._positions(t, k) for t in taken for k in t.table.columns
-                                     if (t.table.name, k) in linked})
+        linked = {
+            (link.to, link.key[0])
+            for t in taken
+            for link in t.table.links
+            if len(link.columns) == 1
+        }
+        book = Workbook(
+            self.place,
+            {
+                (t.table.name, k): self._positions(t, k)
+                for t in taken
+                for k in t.table.columns
+                if (t.table.name, k) in linked
+            },
+        )
         try:
             for one in taken:
-                sheet = book.sheet(dataclasses.replace(one.table, name=called) if called else one.table)
+                sheet = book.sheet(
+                    dataclasses.replace(one.table, name=called) if called else one.table
+                )
                 for batch in one.batches(self.reader, self.progress):
                     sheet.put(batch)
                 sheet.close()
@@ -267,40 +412,64 @@ class _Job:
             book.close()
         self.remarks += book.remarks
 
-    def _fitting(self, taken: Taken) -> Taken:
+    def _fitting(self, taken: ExportRows) -> ExportRows:
         """The same with types that all cells are values of."""
-        return self._told(taken, fitting(self.reader, taken, self.progress))
+        return self._told(taken, as_declared_or_text(self.reader, taken, self.progress))
 
-    def _positions(self, taken: Taken, key: str) -> dict[Any, int]:
+    def _positions(self, taken: ExportRows, key: str) -> dict[Any, int]:
         """The row in which each key of a table is written."""
         at = taken.table.columns.index(key)
         table = dataclasses.replace(taken.table, columns=(key,), types=(taken.table.types[at],))
         only = dataclasses.replace(taken, table=table, cells=(taken.cells[at],))
-        values = (v for batch in only.batches(self.reader, silent) for v in batch.column(0).to_pylist())
+        values = (
+            v for batch in only.batches(self.reader, silent) for v in batch.column(0).to_pylist()
+        )
         return {v: n for n, v in enumerate(values, 1)}
 
-    def _script(self, taken: Sequence[Taken], engine: str) -> None:
-        from kerfmark.store.copied import counting_key
+    def _script(self, taken: Sequence[ExportRows], engine: str) -> None:
+        from kerfmark.store.reflected_ddl import generated_key
         from kerfmark.store.script import NewScript
 
         taken = [self._fitting(t) for t in taken]
         facts = [self.inside.tables[t.table.name] for t in taken]
         whole = len(taken) == len(self.inside.tables)
-        with NewScript(self.place, engine) as script:
-            script.create_again(facts, {t.table.name: dict(zip(t.table.columns, t.table.types, strict=True)) for t in taken},
-                                self.inside.layout if whole else None, self.inside.headers)
+        of = script_engine(engine)
+        assert of.script is not None
+        with NewScript(self.place, of.title, of.script()) as script:
+            script.create_reflected(
+                facts,
+                {
+                    t.table.name: dict(zip(t.table.columns, t.table.types, strict=True))
+                    for t in taken
+                },
+                self.inside.layout if whole else None,
+                self.inside.headers,
+            )
             for one, fact in zip(taken, facts, strict=True):
-                key = counting_key(fact)
-                last = self.reader.ask(f"SELECT COALESCE(MAX({quote(key)}), 0) FROM {quote(fact.name)}")[0][0] if key else 0
-                script.load(fact.name, pa.schema([(c, pa.string()) for c in one.table.columns]),
-                            self._literals(script, one), numbered=False, last=int(last))
+                key = generated_key(fact)
+                last = (
+                    self.reader.ask(
+                        f"SELECT COALESCE(MAX({quote(key)}), 0) FROM {quote(fact.name)}"
+                    )[0][0]
+                    if key
+                    else 0
+                )
+                script.load(
+                    fact.name,
+                    pa.schema([(c, pa.string()) for c in one.table.columns]),
+                    self._literals(script, one),
+                    numbered=False,
+                    last=int(last),
+                )
                 self.written.append(FileWritten(str(self.target), fact.name, one.count))
             script.finish()
             script.publish()
 
-    def _literals(self, script: NewScript, taken: Taken) -> Iterator[pa.RecordBatch]:
+    def _literals(self, script: NewScript, taken: ExportRows) -> Iterator[pa.RecordBatch]:
         for batch in taken.batches(self.reader, self.progress):
-            yield pa.RecordBatch.from_arrays([script.stored(c) for c in batch.columns], names=list(taken.table.columns))
+            yield pa.RecordBatch.from_arrays(
+                [script.to_engine(c) for c in batch.columns], names=list(taken.table.columns)
+            )
 
 
 def _opened(path: Path, kind: str, table: TableOut, how: Spelling) -> _Writer:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kerfmark import __version__
+from kerfmark.address import database_at
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import parse_layout
@@ -15,8 +16,7 @@ from kerfmark.ledger.prove import SaidOtherwise, SourceProof, prove_source
 from kerfmark.ledger.records import Ledger, LoadedFile, RowSetAside
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
-from kerfmark.read.alike import parts_of
-from kerfmark.store.database import database_at, quote
+from kerfmark.store.quoting import quote
 from kerfmark.verbs.loads import LoadShown, shown
 from kerfmark.verbs.recording import now
 from kerfmark.verbs.sources import open_loaded
@@ -26,9 +26,10 @@ __all__ = ["ProveResult", "SaidOtherwise", "SourceProof", "prove"]
 
 @dataclass(frozen=True)
 class ProveResult:
-    """The outcome per source, the account of each file of each load, and the foreign key columns with a value that leads nowhere,
-    as table.column; further what was proven: the loads with their files, rows per table, rows that were set aside, what the layout
-    does on purpose (in words), and the layout itself; when (UTC) and by which version."""
+    """The outcome per source, the account of each file of each load, and the foreign key columns
+    with a value that leads nowhere, as table.column; further what was proven: the loads with their
+    files, rows per table, rows that were set aside, what the layout does on purpose (in words), and
+    the layout itself; when (UTC) and by which version."""
 
     database: str
     proofs: tuple[SourceProof, ...]
@@ -46,13 +47,18 @@ class ProveResult:
     @property
     def holds(self) -> bool:
         """Whether nothing differs, but for what the ledger explains, and every account balances."""
-        return not self.broken_links and all(p.holds for p in self.proofs) and all(a.balances for a in self.account)
+        return (
+            not self.broken_links
+            and all(p.holds for p in self.proofs)
+            and all(a.balances for a in self.account)
+        )
 
 
 def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
     """Compares every row of every source with the database's own rows, as typed values.
 
-    Raises TargetError when Kerfmark did not make the database, SourceError when a source is no longer there.
+    Raises TargetError when Kerfmark did not make the database, SourceError when a source is no
+    longer there.
     """
     started, where = time.perf_counter(), database_at(database)
     with where.reading() as reader:
@@ -68,35 +74,75 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
         live = {load.number for load in ledger.live}
         proofs = []
         for name, (encoded, mine) in opened.items():
-            changed = [p.fingerprint for p in parts_of(encoded.source)] != [f.fingerprint for f in mine]
-            proofs.append(prove_source(reader, ledger, layout, name, encoded, encoded.source.origin().file, changed, progress))
-        broken = tuple(f"{t}.{c}" for t in layout.tables if reader.facts(t) for c in reader.broken_links(t))
-        rows = tuple((t, int(reader.ask(f"SELECT COUNT(*) FROM {quote(t)}")[0][0])) for t in layout.tables if reader.facts(t))
+            changed = [found.fingerprint for _, found, _ in encoded.parts()] != [
+                f.fingerprint for f in mine
+            ]
+            proofs.append(
+                prove_source(
+                    reader,
+                    ledger,
+                    layout,
+                    name,
+                    encoded,
+                    encoded.source.origin().file,
+                    changed,
+                    progress,
+                )
+            )
+        broken = tuple(
+            f"{t}.{c}" for t in layout.tables if reader.facts(t) for c in reader.broken_links(t)
+        )
+        rows = tuple(
+            (t, int(reader.ask(f"SELECT COUNT(*) FROM {quote(t)}")[0][0]))
+            for t in layout.tables
+            if reader.facts(t)
+        )
         account = tuple(accounts(ledger, reader, {s: layout.base_of(s) for s in layout.sources}))
     not_loaded = tuple(r for r in ledger.set_aside if r.load in live)
-    return ProveResult(where.name, tuple(proofs), account, broken, tuple(shown(ledger, load) for load in ledger.live), rows,
-                       not_loaded, tuple(_on_purpose(layout)), ledger.layout, now(), __version__,
-                       round(time.perf_counter() - started, 3))
-
+    return ProveResult(
+        where.name,
+        tuple(proofs),
+        account,
+        broken,
+        tuple(shown(ledger, load) for load in ledger.live),
+        rows,
+        not_loaded,
+        tuple(_on_purpose(layout)),
+        ledger.layout,
+        now(),
+        __version__,
+        round(time.perf_counter() - started, 3),
+    )
 
 
 def _on_purpose(layout: Layout) -> list[str]:
     """What a layout makes of the files otherwise than they stand, in words."""
-    out = [f"{n}: {', '.join(s.left_out)} left out" for n, s in layout.sources.items() if s.left_out]
+    out = [
+        f"{n}: {', '.join(s.left_out)} left out" for n, s in layout.sources.items() if s.left_out
+    ]
     for name, table in layout.tables.items():
         if table.only_rows:
             out.append(f"{name}: only rows for which {table.only_rows}")
         for column, c in table.columns.items():
             said = [f"made clean ({', '.join(c.clean)})"] if c.clean else []
-            said += [f'"{k}" means {v or "a blank"}' if k else f"a blank means {v}" for k, v in c.means.items()]
+            said += [
+                f'"{k}" means {v or "a blank"}' if k else f"a blank means {v}"
+                for k, v in c.means.items()
+            ]
             said += [f"a blank becomes {c.default}"] if c.default else []
             said += [f"unit {c.unit}"] if c.unit else []
             said += [f"derived: {c.derived}"] if c.derived else []
-            said += [f"of several values of one record, the {c.conflicts}"] if c.conflicts != "refuse" else []
+            said += (
+                [f"of several values of one record, the {c.conflicts}"]
+                if c.conflicts != "refuse"
+                else []
+            )
             out += [f"{name}.{column}: {'; '.join(said)}"] if said else []
         for link, target in table.links.items():
             if target.loose or target.missing == "blank":
-                how = [*(["found without regard to case and spaces"] if target.loose else []),
-                       *(["left blank where nothing is found"] if target.missing == "blank" else [])]
+                how = [
+                    *(["found without regard to case and spaces"] if target.loose else []),
+                    *(["left blank where nothing is found"] if target.missing == "blank" else []),
+                ]
                 out.append(f"{name}.{link}: {', '.join(how)}")
     return out

@@ -1,4 +1,5 @@
-"""How files are to be read, for those who call the verbs. A module of its own, so that it loads nothing else."""
+"""How files are to be read, for those who call the verbs. A module of its own, so that it loads
+nothing else."""
 
 from kerfmark.read.source import Reading
 

@@ -8,21 +8,25 @@ from pathlib import Path
 
 import numpy as np
 
-from kerfmark.build.split import SetAside
 from kerfmark.errors import Origin, UsageError
+from kerfmark.normalize.split import SetAside
 from kerfmark.profile.encode import EncodedSource
-from kerfmark.verbs.saving import writable
+from kerfmark.verbs.atomic_write import require_writable
 from kerfmark.write.rejects import Rejects, files
 
 
 def writable_rejects(path: Path, replace: bool) -> Path:
     """The path for rejects, before the work is done.
 
-    Raises UsageError for a kind of file that they cannot be, TargetError for a place where they cannot be written.
+    Raises UsageError for a kind of file that they cannot be, TargetError for a place where they
+    cannot be written.
     """
     if path.suffix.lower() not in (".csv", ".xlsx"):
-        raise UsageError(f'rows are set aside in a .csv or an .xlsx file, not in "{path.name}"', next="name one of these")
-    writable(path, replace, why="somebody may be mending rows that were set aside there")
+        raise UsageError(
+            f'rows are set aside in a .csv or an .xlsx file, not in "{path.name}"',
+            next="name one of these",
+        )
+    require_writable(path, replace, why="somebody may be mending rows that were set aside there")
     return path
 
 
@@ -30,29 +34,48 @@ def place_of(sources: Mapping[str, EncodedSource], row: SetAside) -> Origin:
     """Where a row that was set aside stands."""
     if row.ragged is not None:
         return Origin(row.ragged.file, row=row.ragged.row)
-    return sources[row.source].source.origin(row.record)
+    return sources[row.source].found.origin(row.record)
 
 
-def rejected(path: Path, sources: Mapping[str, EncodedSource], rows: Sequence[SetAside]) -> dict[Path, str | bytes]:
-    """The files for rows that were set aside, with their contents. `sources` are as they were read."""
+def rejected(
+    path: Path, sources: Mapping[str, EncodedSource], rows: Sequence[SetAside]
+) -> dict[Path, str | bytes]:
+    """The files for rows that were set aside, with their contents. `sources` are as they were
+    read."""
     out = []
     for name in dict.fromkeys(r.source for r in rows):
         encoded = sources[name]
         placed = [(r, place_of(sources, r)) for r in rows if r.source == name]
         placed.sort(key=lambda one: (one[1].file, one[1].row or 0))
         delimiter = str(encoded.source.settings().get("delimiter", ","))
-        told = tuple((*_cells(encoded, r, delimiter), str(at), "; ".join(why for why, _ in r.reasons),
-                      "; ".join(dict.fromkeys(remedy for _, remedy in r.reasons))) for r, at in placed)
+        told = tuple(
+            (
+                *_cells(encoded, r, delimiter),
+                str(at),
+                "; ".join(why for why, _ in r.reasons),
+                "; ".join(dict.fromkeys(remedy for _, remedy in r.reasons)),
+            )
+            for r, at in placed
+        )
         out.append(Rejects(name, delimiter, encoded.source.headers, told))
     return dict(files(path, out))
 
 
 def _cells(encoded: EncodedSource, row: SetAside, delimiter: str) -> list[str]:
-    """What stands in a row. What is too much of one that could not be cut stays in its last column."""
+    """What stands in a row. What is too much of one that could not be cut stays in its last
+    column."""
     if row.ragged is not None:
         width = len(encoded.source.headers)
-        found = next(csv.reader([row.ragged.text], delimiter=delimiter if len(delimiter) == 1 else ","), [])
-        kept = [*found[:width - 1], delimiter.join(found[width - 1:])] if len(found) > width else found
+        found = next(
+            csv.reader([row.ragged.text], delimiter=delimiter if len(delimiter) == 1 else ","), []
+        )
+        kept = (
+            [*found[: width - 1], delimiter.join(found[width - 1 :])]
+            if len(found) > width
+            else found
+        )
         return [*kept, *[""] * (width - len(kept))]
-    at = row.record if encoded.records is None else int(np.searchsorted(encoded.records, row.record))
+    at = (
+        row.record if encoded.records is None else int(np.searchsorted(encoded.records, row.record))
+    )
     return ["" if c.codes[at] < 0 else c.values[int(c.codes[at])].as_py() for c in encoded.columns]

@@ -1,7 +1,9 @@
-"""Which source of a layout a file feeds: told by its headers, whatever their order, and by how it can be read."""
+"""Which source of a layout a file feeds: told by its headers, whatever their order, and by how it
+can be read."""
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -12,7 +14,7 @@ from kerfmark.errors import KerfmarkError, SourceError, UsageError
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout, PartSpec, SourceSpec
 from kerfmark.layout.names import snake
-from kerfmark.read.open import open_all
+from kerfmark.read.open import described_as, open_all
 from kerfmark.read.source import Source
 from kerfmark.verbs.sources import open_source
 
@@ -21,9 +23,9 @@ ALIKE = 65.0
 
 
 @dataclass(frozen=True)
-class Wishes:
-    """What a person says about columns that are not as expected: nearly known headers are accepted (`learn`), new ones are left
-    out, or put into a table (by header)."""
+class NewHeaders:
+    """What a person says about columns that are not as expected: nearly known headers are accepted
+    (`learn`), new ones are left out, or put into a table (by header)."""
 
     learn: bool = False
     leave_out: tuple[str, ...] = ()
@@ -32,11 +34,12 @@ class Wishes:
 
 @dataclass(frozen=True)
 class Routed:
-    """A file or sheet and the source that it feeds; `spec` says how it is read, `told` what its telling column says. `learned` maps
-    headers of the source to how this file spells them; `left_out` and `put` are headers that are new, and what becomes of them."""
+    """An open file or sheet and the source that it feeds; `spec` says how it is read, `told` what
+    its telling column says. `learned` maps headers of the source to how this file spells them;
+    `left_out` and `put` are headers that are new, and what becomes of them."""
 
     source: str
-    place: str
+    opened: Source
     spec: SourceSpec
     told: str
     why: str
@@ -44,12 +47,19 @@ class Routed:
     left_out: tuple[str, ...] = ()
     put: dict[str, str] = field(default_factory=dict)
 
+    @property
+    def place(self) -> str:
+        """The path of the file, or the URL."""
+        return self.opened.location
+
 
 @dataclass(frozen=True)
 class _Try:
-    """A source that a file was held against: what is missing, what is new, and which new header may be which missing one."""
+    """A source that a file was held against: what is missing, what is new, and which new header may
+    be which missing one."""
 
     source: str
+    opened: Source
     spec: SourceSpec
     headers: set[str]
     lost: set[str]
@@ -58,10 +68,13 @@ class _Try:
 
 
 def expected_headers(layout: Layout, source: str) -> tuple[set[str], set[str]]:
-    """The headers that a source of a layout must have, and those that it may have; its telling column is left out."""
+    """The headers that a source of a layout must have, and those that it may have; its telling
+    column is left out."""
     whole = settled(layout, {})
     spec = layout.sources[source]
-    needed = {h for t in whole.tables.values() if t.source == source for h in t.headers} | set(spec.left_out)
+    needed = {h for t in whole.tables.values() if t.source == source for h in t.headers} | set(
+        spec.left_out
+    )
     may = set(spec.may_lack)
     for table in (t for t in layout.tables.values() if source in t.also_from):
         needed |= {table.columns[k].header for k in table.known_by}
@@ -69,88 +82,158 @@ def expected_headers(layout: Layout, source: str) -> tuple[set[str], set[str]]:
     return needed - {spec.telling} - set(spec.may_lack), (needed | may) - {spec.telling}
 
 
-def route(layout: Layout, files: Sequence[str | Path], only: str = "", wishes: Wishes = Wishes()) -> list[Routed]:
-    """The source that each file (and sheet of a workbook) feeds; `only` names the one for all of them.
+def route(
+    layout: Layout,
+    files: Sequence[str | Path],
+    only: str = "",
+    new_headers: NewHeaders = NewHeaders(),
+) -> list[Routed]:
+    """The source that each file (and sheet of a workbook) feeds; `only` names the one for all of
+    them.
 
     Raises UsageError for a file that fits none, or several.
     """
     if only and only not in layout.sources:
-        raise UsageError(f'there is no source "{only}"', next=f"the sources are {', '.join(layout.sources)}")
-    return [_routed(layout, found, only, wishes) for file in files for found in open_all([file], together=False)]
+        raise UsageError(
+            f'there is no source "{only}"', next=f"the sources are {', '.join(layout.sources)}"
+        )
+    return [
+        _routed(layout, found, only, new_headers)
+        for file in files
+        for found in open_all([file], together=False)
+    ]
 
 
-def _routed(layout: Layout, found: Source, only: str, wishes: Wishes) -> Routed:
-    tries = [_held_against(layout, name, found) for name in layout.sources if name == (only or name)]
+def _routed(layout: Layout, found: Source, only: str, new_headers: NewHeaders) -> Routed:
+    tries = [
+        _held_against(layout, name, found) for name in layout.sources if name == (only or name)
+    ]
     fits = [t for t in tries if not t.lost and not t.new]
     if len(fits) > 1:
         alike = [t for t in fits if snake(Path(found.location).stem).startswith(snake(t.source))]
         fits = alike if len(alike) == 1 else fits
     if len(fits) > 1:
-        raise UsageError("this fits several sources", code="source.ambiguous", origin=found.origin(),
-                         why=f"{', '.join(t.source for t in fits)} have the same headers",
-                         next=f"say which with --as SOURCE, such as --as {fits[0].source}")
+        raise UsageError(
+            "this fits several sources",
+            code="source.ambiguous",
+            origin=found.origin(),
+            why=f"{', '.join(t.source for t in fits)} have the same headers",
+            next=f"say which with --as SOURCE, such as --as {fits[0].source}",
+        )
     if fits:
         [t] = fits
         why = f"its {len(t.headers)} headers are those of {t.source}"
-        return Routed(t.source, found.location, t.spec, _told(layout.sources[t.source], found), why)
+        return Routed(t.source, t.opened, t.spec, _told(layout.sources[t.source], found), why)
     best = min(tries, key=lambda t: (len(t.lost) + len(t.new) - len(t.pairs), t.source))
-    learned = best.pairs if wishes.learn else {}
-    left_out = tuple(sorted(h for h in best.new - set(learned.values()) if h in wishes.leave_out))
-    put = {h: wishes.put[h] for h in best.new - set(learned.values()) if h in wishes.put}
-    if best.lost - set(learned) or best.new - set(learned.values()) - set(left_out) - set(put):
+    learned = best.pairs if new_headers.learn else {}
+    unknown = best.new - set(learned.values())
+    left_out = tuple(sorted(h for h in unknown if h in new_headers.leave_out))
+    put = {h: new_headers.put[h] for h in unknown if h in new_headers.put}
+    if best.lost - set(learned) or unknown - set(left_out) - set(put):
         raise _unknown(best, found, learned, {*left_out, *put})
-    why = "; ".join([f"its headers are those of {best.source}"] + [f'"{new}" is learned for "{h}"' for h, new in learned.items()] +
-                    [f'"{h}" is left out' for h in left_out] + [f'"{h}" goes to {t}' for h, t in put.items()])
-    spec = best.spec.model_copy(update={"also": {**best.spec.also, **{h: (*best.spec.also.get(h, ()), new)
-                                                                     for h, new in learned.items()}}})
-    return Routed(best.source, found.location, spec, _told(layout.sources[best.source], found), why, learned, left_out, put)
+    why = "; ".join(
+        [f"its headers are those of {best.source}"]
+        + [f'"{new}" is learned for "{h}"' for h, new in learned.items()]
+        + [f'"{h}" is left out' for h in left_out]
+        + [f'"{h}" goes to {t}' for h, t in put.items()]
+    )
+    spec = best.spec.model_copy(
+        update={
+            "also": {
+                **best.spec.also,
+                **{h: (*best.spec.also.get(h, ()), new) for h, new in learned.items()},
+            }
+        }
+    )
+    return Routed(
+        best.source,
+        best.opened,
+        spec,
+        _told(layout.sources[best.source], found),
+        why,
+        learned,
+        left_out,
+        put,
+    )
 
 
 def _held_against(layout: Layout, name: str, found: Source) -> _Try:
     spec = layout.sources[name]
     (needed, possible), as_said = expected_headers(layout, name), _described(spec, found)
-    try:
-        headers = set(open_source(name, as_said, Path()).headers) - {spec.telling}
-    except KerfmarkError:
-        headers = set(found.headers)
+    opened = found
+    if spec.header_row == 0 or spec.cells:  # only the layout knows where the rows begin
+        with contextlib.suppress(KerfmarkError):
+            opened = open_source(name, as_said, Path())
+    headers = set(described_as(opened, name, spec.skip_rows, spec.also).headers) - {spec.telling}
     lost, new = needed - headers, headers - possible
     pairs: dict[str, str] = {}
-    scores = sorted(((fuzz.ratio(snake(a), snake(b)), a, b) for a in lost for b in new), key=lambda s: (-s[0], s[1], s[2]))
+    scores = sorted(
+        ((fuzz.ratio(snake(a), snake(b)), a, b) for a in lost for b in new),
+        key=lambda s: (-s[0], s[1], s[2]),
+    )
     for score, a, b in scores:
         if score >= ALIKE and a not in pairs and b not in pairs.values():
             pairs[a] = b
-    return _Try(name, as_said, headers, lost, new, pairs)
+    return _Try(name, opened, as_said, headers, lost, new, pairs)
 
 
-def _unknown(best: _Try, found: Source, learned: Mapping[str, str], settled_already: set[str]) -> SourceError:
+def _unknown(
+    best: _Try, found: Source, learned: Mapping[str, str], settled_already: set[str]
+) -> SourceError:
     lost = sorted(best.lost - set(learned))
     new = sorted(best.new - set(learned.values()) - settled_already)
     said = [f'"{h}" is missing' for h in lost if h not in best.pairs]
-    said += [f'"{h}" is missing, "{best.pairs[h]}" is new: perhaps the same' for h in lost if h in best.pairs]
+    said += [
+        f'"{h}" is missing, "{best.pairs[h]}" is new: perhaps the same'
+        for h in lost
+        if h in best.pairs
+    ]
     alone = [h for h in new if h not in best.pairs.values()]
     said += [f'"{h}" is new' for h in alone]
     nearly = any(h in best.pairs for h in lost)
-    steps = ["if it is, kerfmark add --learn takes it for that (or say also = {...} in the layout)"] if nearly else []
-    steps += [f'say --leave-out "{alone[0]}", or --put "{alone[0]}=TABLE" for a column of a table'] if alone else []
+    steps = (
+        ["if it is, kerfmark add --learn takes it for that (or say also = {...} in the layout)"]
+        if nearly
+        else []
+    )
+    steps += (
+        [f'say --leave-out "{alone[0]}", or --put "{alone[0]}=TABLE" for a column of a table']
+        if alone
+        else []
+    )
     steps += ["mend its header"] if not steps else []
-    return SourceError("this fits no source that is known", code="source.unknown", origin=found.origin(),
-                       why=f'it is nearest to "{best.source}": ' + "; ".join(said), next="; ".join(steps))
+    return SourceError(
+        "this fits no source that is known",
+        code="source.unknown",
+        origin=found.origin(),
+        why=f'it is nearest to "{best.source}": ' + "; ".join(said),
+        next="; ".join(steps),
+    )
 
 
 _WRITTEN = ("delimiter", "quote", "escape", "encoding", "edges", "header_row", "header_rows")
 
 
 def _described(spec: SourceSpec, found: Source) -> SourceSpec:
-    """How a file is read as a source that a layout describes: where it is, it says itself; how it is written, it shows."""
+    """How a file is read as a source that a layout describes: where it is, it says itself; how it
+    is written, it shows."""
     said = found.settings()
     where = {k: said.get(k, "") for k in ("sheet", "member", "table", "query")}
-    written = {} if spec.header_row == 0 else {         # a file without header is read as the layout says
-        k: said.get(k, SourceSpec.model_fields[k].default) for k in _WRITTEN}
-    return spec.model_copy(update={"file": found.location, "parts": (), "telling": "", **written, **where})
+    written = (
+        {}
+        if spec.header_row == 0
+        else {  # a file without header is read as the layout says
+            k: said.get(k, SourceSpec.model_fields[k].default) for k in _WRITTEN
+        }
+    )
+    return spec.model_copy(
+        update={"file": found.location, "parts": (), "telling": "", **written, **where}
+    )
 
 
 def _told(spec: SourceSpec, found: Source) -> str:
-    """What the telling column says of a file: what stands in its name where the names of the others differ."""
+    """What the telling column says of a file: what stands in its name where the names of the others
+    differ."""
     if not spec.telling:
         return ""
     stem = Path(found.location).stem
@@ -158,13 +241,17 @@ def _told(spec: SourceSpec, found: Source) -> str:
         other = Path(part.file).stem
         if part.told in other:
             before, after = other.split(part.told, 1)
-            if stem.startswith(before) and stem.endswith(after) and len(stem) > len(before) + len(after):
-                return stem[len(before):len(stem) - len(after)]
+            if (
+                stem.startswith(before)
+                and stem.endswith(after)
+                and len(stem) > len(before) + len(after)
+            ):
+                return stem[len(before) : len(stem) - len(after)]
     if "*" in spec.file:
         before, _, after = Path(spec.file).name.partition("*")
         name = Path(found.location).name
         if name.startswith(before) and name.endswith(after):
-            return name[len(before):len(name) - len(after)]
+            return name[len(before) : len(name) - len(after)]
     return str(found.settings().get("sheet") or stem)
 
 
@@ -179,7 +266,16 @@ def with_files(layout: Layout, routed: Sequence[Routed]) -> tuple[Layout, set[st
         if len(mine) == 1 and not old.telling:
             sources[name] = first
             continue
-        parts = tuple(PartSpec(told=r.told or Path(r.place).stem, file=r.place, sheet=r.spec.sheet, member=r.spec.member)
-                      for r in mine)
-        sources[name] = first.model_copy(update={"file": "", "parts": parts, "telling": old.telling})
+        parts = tuple(
+            PartSpec(
+                told=r.told or Path(r.place).stem,
+                file=r.place,
+                sheet=r.spec.sheet,
+                member=r.spec.member,
+            )
+            for r in mine
+        )
+        sources[name] = first.model_copy(
+            update={"file": "", "parts": parts, "telling": old.telling}
+        )
     return layout.model_copy(update={"sources": sources}), set(fed)

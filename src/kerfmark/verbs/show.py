@@ -1,4 +1,5 @@
-"""show: what is in a database, or in one table of it, or what one record says and is linked with."""
+"""show: what is in a database, or in one table of it, or what one record says and is linked
+with."""
 
 from __future__ import annotations
 
@@ -7,14 +8,17 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from kerfmark.address import database_at
 from kerfmark.errors import DataRefused, Origin, UsageError
 from kerfmark.progress import Progress, silent
-from kerfmark.store.database import LinkFacts, Reader, TableFacts, database_at, literal, quote
+from kerfmark.store.interface import LinkFacts, Reader, TableFacts
+from kerfmark.store.quoting import literal, quote
 
 
 @dataclass(frozen=True)
 class ColumnShown:
-    """A column: its type as declared, whether it may be blank, and the table it links to (or "")."""
+    """A column: its type as declared, whether it may be blank, and the table it links to (or
+    "")."""
 
     name: str
     type: str
@@ -24,7 +28,8 @@ class ColumnShown:
 
 @dataclass(frozen=True)
 class TableShown:
-    """A table: rows (those that are wanted, where not all are), primary key, unique sets of columns, columns, and first rows."""
+    """A table: rows (those that are wanted, where not all are), primary key, unique sets of
+    columns, columns, and first rows."""
 
     name: str
     rows: int
@@ -45,7 +50,8 @@ class ShowResult:
 
 @dataclass(frozen=True)
 class Record:
-    """A record: its table, what it says, and by which of its columns it was reached ("": it is the one that was asked for)."""
+    """A record: its table, what it says, and by which of its columns it was reached ("": it is the
+    one that was asked for)."""
 
     table: str
     through: str
@@ -54,7 +60,8 @@ class Record:
 
 @dataclass(frozen=True)
 class Children:
-    """The records of a table that lead to another one by some columns: how many, and the first of them."""
+    """The records of a table that lead to another one by some columns: how many, and the first of
+    them."""
 
     table: str
     through: str
@@ -65,7 +72,8 @@ class Children:
 
 @dataclass(frozen=True)
 class RecordResult:
-    """A record, the records that it leads to (parents, their parents, and so on), and those that lead to it."""
+    """A record, the records that it leads to (parents, their parents, and so on), and those that
+    lead to it."""
 
     database: str
     record: Record
@@ -76,15 +84,25 @@ class RecordResult:
 _TEST = re.compile(r"\s*(?P<column>.+?)\s*(?P<how>!=|<=|>=|=|<|>|~)\s*(?P<value>.*)", re.DOTALL)
 
 
-def show(database: str | Path, table: str | None = None, *, rows: int = 3, where: Sequence[str] = (),
-         progress: Progress = silent) -> ShowResult:
-    """The tables of a database, or one of them, with their first `rows` rows; of these only those of which all of `where` holds:
-    tests like `kg>=5`, `keeper=Ada`, `note~dry` (contains), `note=` (is blank).
+def show(
+    database: str | Path,
+    table: str | None = None,
+    *,
+    rows: int = 3,
+    where: Sequence[str] = (),
+    progress: Progress = silent,
+) -> ShowResult:
+    """The tables of a database, or one of them, with their first `rows` rows; of these only those
+    of which all of `where` holds: tests like `kg>=5`, `keeper=Ada`, `note~dry` (contains), `note=`
+    (is blank).
 
-    Raises TargetError when it is no database, UsageError when it has no such table or column.
+    Raises TargetError when it is not a database, UsageError when it has no such table or column.
     """
     if where and table is None:
-        raise UsageError("a test needs a table to test", next="name the table: kerfmark show DB TABLE --where COLUMN=VALUE")
+        raise UsageError(
+            "a test needs a table to test",
+            next="name the table: kerfmark show DB TABLE --where COLUMN=VALUE",
+        )
     with database_at(database).reading() as reader:
         tables, views = reader.tables(), reader.views()
         if table is not None:
@@ -103,8 +121,9 @@ def names(database: str | Path) -> list[str]:
         return [*reader.tables(), *reader.views()]
 
 
-def rows_of(database: str | Path, table: str, where: Sequence[str] = (), rows: int | None = None
-            ) -> Iterator[tuple[object, ...]]:
+def rows_of(
+    database: str | Path, table: str, where: Sequence[str] = (), rows: int | None = None
+) -> Iterator[tuple[object, ...]]:
     """The names of the columns of a table, then its rows one by one, all of them or the first ones.
 
     Raises what `show` raises.
@@ -120,57 +139,95 @@ def rows_of(database: str | Path, table: str, where: Sequence[str] = (), rows: i
 
         keys = ", ".join(f"{quote(table)}.{quote(k)}" for k in facts.key)
         order = f" ORDER BY {keys}" if keys else ""
-        yield from reader.rows(f"{quote(table)}{_tests(facts, where)}{order}", [quote(c.name) for c in facts.columns],
-                               [pa.string()] * len(facts.columns))
+        yield from reader.rows(
+            f"{quote(table)}{_tests(facts, where)}{order}",
+            [quote(c.name) for c in facts.columns],
+            [pa.string()] * len(facts.columns),
+        )
 
 
 def show_record(database: str | Path, table: str, key: str, *, rows: int = 3) -> RecordResult:
-    """One record by its primary key (parts of it separated by commas), what it leads to, and the first `rows` records of each table
-    that lead to it.
+    """One record by its primary key (parts of it separated by commas), what it leads to, and the
+    first `rows` records of each table that lead to it.
 
-    Raises TargetError when it is no database, UsageError when it has no such table or record.
+    Raises TargetError when it is not a database, UsageError when it has no such table or record.
     """
     with database_at(database).reading() as reader:
         facts = reader.facts(_existing(reader, table))
         assert facts is not None
         if not facts.key:
-            raise UsageError(f"{table} has no primary key to name a record by", origin=Origin(reader.name), next="say --where")
+            raise UsageError(
+                f"{table} has no primary key to name a record by",
+                origin=Origin(reader.name),
+                next="say --where",
+            )
         wanted = key.split(",") if len(facts.key) > 1 else [key]
         if len(wanted) != len(facts.key):
-            raise UsageError(f"the key of {table} is {', '.join(facts.key)}", next="name a value for each, with a comma between")
+            raise UsageError(
+                f"the key of {table} is {', '.join(facts.key)}",
+                next="name a value for each, with a comma between",
+            )
         found = _found(reader, facts, dict(zip(facts.key, wanted, strict=True)))
         if found is None:
-            raise UsageError(f"{table} has no record {key}", origin=Origin(reader.name),
-                             next=f"name a value of {', '.join(facts.key)}")
+            raise UsageError(
+                f"{table} has no record {key}",
+                origin=Origin(reader.name),
+                next=f"name a value of {', '.join(facts.key)}",
+            )
         record = Record(facts.name, "", found)
-        return RecordResult(reader.name, record, tuple(_parents(reader, facts, record)), tuple(_children(reader, record, rows)))
+        return RecordResult(
+            reader.name,
+            record,
+            tuple(_parents(reader, facts, record)),
+            tuple(_children(reader, record, rows)),
+        )
 
 
 def _existing(reader: Reader, table: str) -> str:
     names, views = reader.tables(), reader.views()
     if table not in [*names, *views]:
-        raise UsageError(f'there is no table "{table}"', origin=Origin(reader.name), next=f"the tables are {', '.join(names)}")
+        raise UsageError(
+            f'there is no table "{table}"',
+            origin=Origin(reader.name),
+            next=f"the tables are {', '.join(names)}",
+        )
     return table
 
 
 def _shown(reader: Reader, facts: TableFacts, rows: int, where: Sequence[str]) -> TableShown:
     links = {c: link.to for link in facts.links for c in link.columns}
     try:
-        total = int(reader.ask(f"SELECT count(*) FROM {quote(facts.name)}{_tests(facts, where)}")[0][0])
-    except DataRefused as refused:                      # the engine takes no such value for such a column
-        raise UsageError("a test compares a column with what it cannot be", origin=Origin(reader.name, facts.name), why=refused.why,
-                         next="write the value as the column has it") from refused
+        total = int(
+            reader.ask(f"SELECT count(*) FROM {quote(facts.name)}{_tests(facts, where)}")[0][0]
+        )
+    except DataRefused as refused:  # the engine takes no such value for such a column
+        raise UsageError(
+            "a test compares a column with what it cannot be",
+            origin=Origin(reader.name, facts.name),
+            why=refused.why,
+            next="write the value as the column has it",
+        ) from refused
     return TableShown(
-        facts.name, total, facts.key, facts.unique,
-        tuple(ColumnShown(c.name, c.type, c.optional, links.get(c.name, "")) for c in facts.columns),
-        tuple(_rows(reader, facts, where, rows)))
+        facts.name,
+        total,
+        facts.key,
+        facts.unique,
+        tuple(
+            ColumnShown(c.name, c.type, c.optional, links.get(c.name, "")) for c in facts.columns
+        ),
+        tuple(_rows(reader, facts, where, rows)),
+    )
 
 
-def _rows(reader: Reader, facts: TableFacts, where: Sequence[str], rows: int | None) -> Iterator[tuple[object, ...]]:
+def _rows(
+    reader: Reader, facts: TableFacts, where: Sequence[str], rows: int | None
+) -> Iterator[tuple[object, ...]]:
     order = f" ORDER BY {', '.join(map(quote, facts.key))}" if facts.key else ""
     limit = "" if rows is None else f" LIMIT {rows}"
     names = ", ".join(quote(c.name) for c in facts.columns)
-    for row in reader.ask(f"SELECT {names} FROM {quote(facts.name)}{_tests(facts, where)}{order}{limit}"):
+    for row in reader.ask(
+        f"SELECT {names} FROM {quote(facts.name)}{_tests(facts, where)}{order}{limit}"
+    ):
         yield tuple(row)
 
 
@@ -181,8 +238,11 @@ def _tests(facts: TableFacts, where: Sequence[str]) -> str:
         found = _TEST.fullmatch(one)
         column = next((c.name for c in facts.columns if found and c.name == found["column"]), None)
         if found is None or column is None:
-            raise UsageError(f'"{one}" is no test of {facts.name}', next='write it like --where "kg>=5"; the columns are '
-                             + ", ".join(c.name for c in facts.columns))
+            raise UsageError(
+                f'"{one}" is not a condition on columns of {facts.name}',
+                next='write it like --where "kg>=5"; the columns are '
+                + ", ".join(c.name for c in facts.columns),
+            )
         value, how = found["value"], {"!=": "<>"}.get(found["how"], found["how"])
         if not value and how in ("=", "<>"):
             out.append(f"{quote(column)} IS {'NOT ' if how == '<>' else ''}NULL")
@@ -197,11 +257,15 @@ def _tests(facts: TableFacts, where: Sequence[str]) -> str:
 def _found(reader: Reader, facts: TableFacts, key: dict[str, object]) -> dict[str, object] | None:
     names = [c.name for c in facts.columns]
     same = " AND ".join(f"{reader.text(quote(k))} = {literal(str(v))}" for k, v in key.items())
-    rows = reader.ask(f"SELECT {', '.join(map(quote, names))} FROM {quote(facts.name)} WHERE {same}")
+    rows = reader.ask(
+        f"SELECT {', '.join(map(quote, names))} FROM {quote(facts.name)} WHERE {same}"
+    )
     return dict(zip(names, rows[0], strict=True)) if rows else None
 
 
-def _parents(reader: Reader, facts: TableFacts, record: Record, seen: tuple[tuple[str, object], ...] = ()) -> Iterator[Record]:
+def _parents(
+    reader: Reader, facts: TableFacts, record: Record, seen: tuple[tuple[str, object], ...] = ()
+) -> Iterator[Record]:
     for link in facts.links:
         key = {k: record.values[c] for c, k in zip(link.columns, link.key, strict=True)}
         parent = reader.facts(link.to)
@@ -219,16 +283,29 @@ def _children(reader: Reader, record: Record, rows: int) -> Iterator[Children]:
     for name in reader.tables():
         facts = reader.facts(name)
         for link in facts.links if facts else ():
-            if facts is not None and link.to == record.table and set(link.key) <= set(record.values):
+            if (
+                facts is not None
+                and link.to == record.table
+                and set(link.key) <= set(record.values)
+            ):
                 yield from _those(reader, facts, link, record, rows)
 
 
-def _those(reader: Reader, facts: TableFacts, link: LinkFacts, record: Record, rows: int) -> Iterator[Children]:
-    same = " AND ".join(f"{quote(c)} = {literal(str(record.values[k]))}" for c, k in zip(link.columns, link.key, strict=True))
+def _those(
+    reader: Reader, facts: TableFacts, link: LinkFacts, record: Record, rows: int
+) -> Iterator[Children]:
+    same = " AND ".join(
+        f"{quote(c)} = {literal(str(record.values[k]))}"
+        for c, k in zip(link.columns, link.key, strict=True)
+    )
     name = quote(facts.name)
     total = int(reader.ask(f"SELECT COUNT(*) FROM {name} WHERE {same}")[0][0])
     if total:
         names = [c.name for c in facts.columns]
         order = f" ORDER BY {', '.join(map(quote, facts.key))}" if facts.key else ""
-        first = reader.ask(f"SELECT {', '.join(map(quote, names))} FROM {name} WHERE {same}{order} LIMIT {rows}")
-        yield Children(facts.name, " + ".join(link.columns), total, tuple(names), tuple(map(tuple, first)))
+        first = reader.ask(
+            f"SELECT {', '.join(map(quote, names))} FROM {name} WHERE {same}{order} LIMIT {rows}"
+        )
+        yield Children(
+            facts.name, " + ".join(link.columns), total, tuple(names), tuple(map(tuple, first))
+        )

@@ -1,4 +1,5 @@
-"""Between layouts, files and readers: what a layout says of a source, and the source that it describes."""
+"""Between layouts, files and readers: what a layout says of a source, and the source that it
+describes."""
 
 from __future__ import annotations
 
@@ -14,9 +15,9 @@ from kerfmark.layout.derive import header_mistakes, settled
 from kerfmark.layout.model import Layout, SourceSpec
 from kerfmark.layout.text import refused
 from kerfmark.ledger.records import LoadedFile, file_beside
-from kerfmark.read.alike import AlikeSources, parts_of
-from kerfmark.read.open import open_again, open_all, open_path, places, together_again
+from kerfmark.read.open import open_all, open_path, places, reopen, union_of
 from kerfmark.read.source import Reading, Source
+from kerfmark.read.union import UnionSource, parts_of
 
 
 def open_inputs(inputs: Sequence[str | Path], reading: Reading) -> list[Source]:
@@ -34,43 +35,71 @@ def spec_of(source: Source, folder: Path) -> SourceSpec:
     """What a layout in a folder says of a source."""
     skipped = next(p.skip_rows for p in parts_of(source))
     settings = source.settings() | ({"skip_rows": skipped} if skipped else {})
-    if isinstance(source, AlikeSources):
-        parts = [{"told": told, "file": file_beside(p.location, folder),
-                  **{k: v for k, v in p.settings().items() if k in ("sheet", "member")}}
-                 for told, p in zip(source.told, source.parts, strict=True)]
+    if isinstance(source, UnionSource):
+        parts = [
+            {
+                "told": told,
+                "file": file_beside(p.location, folder),
+                **{k: v for k, v in p.settings().items() if k in ("sheet", "member")},
+            }
+            for told, p in zip(source.told, source.parts, strict=True)
+        ]
         return SourceSpec.model_validate(settings | {"parts": parts})
     return SourceSpec.model_validate(settings | {"file": file_beside(source.location, folder)})
 
 
 def open_source(name: str, spec: SourceSpec, folder: Path, only: Collection[str] = ()) -> Source:
-    """The source that a layout describes; its files are named as seen from the layout's folder. Of those that a pattern stands
-    for, `only` some may be wanted.
+    """The source that a layout describes; its files are named as seen from the layout's folder. Of
+    those that a pattern stands for, `only` some may be wanted.
 
     Raises SourceError for what is not there or has other columns than the rest of its source.
     """
-    reading = Reading(spec.delimiter, spec.quote, spec.escape, spec.encoding, spec.edges, spec.header_row, spec.header_rows,
-                      spec.member, spec.sheet, spec.cells, spec.table, spec.query, spec.skip_rows)
+    reading = Reading(
+        spec.delimiter,
+        spec.quote,
+        spec.escape,
+        spec.encoding,
+        spec.edges,
+        spec.header_row,
+        spec.header_rows,
+        spec.member,
+        spec.sheet,
+        spec.cells,
+        spec.table,
+        spec.query,
+        spec.skip_rows,
+    )
 
     def at(file: str) -> str:
         return file if file == "-" or "://" in file else str(folder / file)
 
     if spec.parts:
-        opened = [open_again(at(p.file), p.told, replace(reading, sheet=p.sheet, member=p.member), spec.also) for p in spec.parts]
-        return together_again(opened, [p.told for p in spec.parts], spec.telling, name, spec.may_lack)
+        opened = [
+            reopen(at(p.file), p.told, replace(reading, sheet=p.sheet, member=p.member), spec.also)
+            for p in spec.parts
+        ]
+        return union_of(opened, [p.told for p in spec.parts], spec.telling, name, spec.may_lack)
     if not spec.is_pattern:
-        return open_again(at(spec.file), name, reading, spec.also)
+        return reopen(at(spec.file), name, reading, spec.also)
     wanted = [p for p in places(at(spec.file)) if not only or file_beside(p, folder) in only]
     found = [(place, sheet, told) for place in wanted for sheet, told in _sheets(place, spec.sheet)]
-    told = [_filled_in(Path(spec.file).name, Path(place).name) + said if "*" in spec.file else said for place, _, said in found]
-    opened = [open_again(place, one, replace(reading, sheet=sheet), spec.also)
-              for (place, sheet, _), one in zip(found, told, strict=True)]
-    return together_again(opened, told, spec.telling, name, spec.may_lack)
+    told = [
+        _filled_in(Path(spec.file).name, Path(place).name) + said if "*" in spec.file else said
+        for place, _, said in found
+    ]
+    opened = [
+        reopen(place, one, replace(reading, sheet=sheet), spec.also)
+        for (place, sheet, _), one in zip(found, told, strict=True)
+    ]
+    return union_of(opened, told, spec.telling, name, spec.may_lack)
 
 
 def open_sources(layout: Layout, text: str, name: str, folder: Path) -> dict[str, Source]:
-    """All sources of a layout, whose headers are right; `text` is the layout's and `name` what messages call it.
+    """All sources of a layout, whose headers are right; `text` is the layout's and `name` what
+    messages call it.
 
-    Raises SourceError as `open_source`, LayoutError for headers that have no home, and homes that have no header.
+    Raises SourceError as `open_source`, LayoutError for headers that no table takes, and columns
+    that have no header.
     """
     sources = {n: open_source(n, spec, folder) for n, spec in layout.sources.items()}
     check_headers(layout, text, name, sources)
@@ -78,9 +107,25 @@ def open_sources(layout: Layout, text: str, name: str, folder: Path) -> dict[str
 
 
 def as_loaded(spec: SourceSpec, file: LoadedFile) -> SourceSpec:
-    """How a file that was loaded is read again; `spec` is that of its source in the layout of today."""
-    usual = {k: SourceSpec.model_fields[k].default for k in ("delimiter", "quote", "escape", "encoding", "edges", "header_row",
-                                                              "header_rows", "sheet", "member", "cells", "table", "query")}
+    """How a file that was loaded is read again; `spec` is that of its source in the layout of
+    today."""
+    usual = {
+        k: SourceSpec.model_fields[k].default
+        for k in (
+            "delimiter",
+            "quote",
+            "escape",
+            "encoding",
+            "edges",
+            "header_row",
+            "header_rows",
+            "sheet",
+            "member",
+            "cells",
+            "table",
+            "query",
+        )
+    }
     said = SourceSpec.model_validate(json.loads(file.reading) | {"file": file.file})
     how = {k: getattr(said, k) for k in (*usual, "skip_rows")}
     return spec.model_copy(update=usual | how | {"file": file.file, "parts": (), "telling": ""})
@@ -94,34 +139,49 @@ def open_loaded(name: str, spec: SourceSpec, files: Sequence[LoadedFile], folder
     parts = []
     for file in files:
         if file.file == "-" or not ("://" in file.file or (folder / file.file).exists()):
-            raise SourceError("the file that was loaded is no longer there", code="source.missing", origin=Origin(file.file),
-                              next="put it back, or move the database with it")
+            raise SourceError(
+                "the file that was loaded is no longer there",
+                code="source.missing",
+                origin=Origin(file.file),
+                next="put it back, or move the database with it",
+            )
         parts.append(open_source(name, as_loaded(spec, file), folder))
     return together(parts, [f.told for f in files], spec.telling, name, spec.may_lack)
 
 
-def together(parts: Sequence[Source], told: Sequence[str], telling: str, name: str, may_lack: Collection[str]) -> Source:
+def together(
+    parts: Sequence[Source], told: Sequence[str], telling: str, name: str, may_lack: Collection[str]
+) -> Source:
     """Sources of one shape as one; a single one that says everything itself stays as it is."""
     if len(parts) == 1 and not telling and not (set(may_lack) - set(parts[0].headers)):
         return parts[0]
-    whole = together_again(parts, told, telling, name, may_lack)
-    whole.lack(may_lack)
-    return whole
+    return union_of(parts, told, telling, name, may_lack).lacking(may_lack)
 
 
 def check_headers(layout: Layout, text: str, name: str, sources: Mapping[str, Source]) -> None:
-    """Raises LayoutError unless every header of sources has a home, and every home its header."""
+    """Raises LayoutError unless each header of sources has a column, and each column its header."""
     headers = {n: s.headers for n, s in sources.items()}
     mistakes = header_mistakes(settled(layout, headers), headers)
     if not mistakes:
         return
     error = refused(name, text, mistakes)
-    wrong = next(n for m in mistakes for n in (m.path[1], layout.tables[m.path[1]].source if m.path[0] == "tables" else "")
-                 if n in sources)
+    wrong = next(
+        n
+        for m in mistakes
+        for n in (m.path[1], layout.tables[m.path[1]].source if m.path[0] == "tables" else "")
+        if n in sources
+    )
     lost = next((m.path[1] for m in mistakes if m.path[0] == "sources" and len(m.path) == 2), "")
-    raise LayoutError("the layout and the file do not have the same columns", code="layout.headers", origin=sources[wrong].origin(),
-                      more=error.more, total=error.total, next=f"give it a table, or list it under left_out of sources > {lost}"
-                      if lost else "correct the header in the layout")
+    raise LayoutError(
+        "the layout and the file do not have the same columns",
+        code="layout.headers",
+        origin=sources[wrong].origin(),
+        more=error.more,
+        total=error.total,
+        next=f"give it a table, or list it under left_out of sources > {lost}"
+        if lost
+        else "correct the header in the layout",
+    )
 
 
 def _sheets(place: str, pattern: str) -> list[tuple[str, str]]:
@@ -131,8 +191,12 @@ def _sheets(place: str, pattern: str) -> list[tuple[str, str]]:
     inside = [str(s.settings().get("sheet", "")) for s in open_path(place)]
     fitting = [s for s in inside if fnmatch.fnmatchcase(s, pattern)]
     if not fitting:
-        raise SourceError(f'no sheet fits "{pattern}"', code="source.no-sheet", origin=Origin(place),
-                          next=f"its sheets are {', '.join(inside)}")
+        raise SourceError(
+            f'no sheet fits "{pattern}"',
+            code="source.no-sheet",
+            origin=Origin(place),
+            next=f"its sheets are {', '.join(inside)}",
+        )
     return [(s, _filled_in(pattern, s)) for s in fitting]
 
 

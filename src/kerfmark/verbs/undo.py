@@ -9,20 +9,23 @@ from pathlib import Path
 
 import numpy as np
 
+from kerfmark.address import database_at
 from kerfmark.errors import UsageError
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.records import Ledger
-from kerfmark.ledger.unwind import Unwinding
+from kerfmark.ledger.undo import UndoPlan
 from kerfmark.progress import Progress, silent
-from kerfmark.store.database import Changing, database_at
-from kerfmark.verbs.again import retried
+from kerfmark.store.interface import Changing
+from kerfmark.store.quoting import literal
 from kerfmark.verbs.recording import now
+from kerfmark.verbs.retry import retried
 
 
 @dataclass(frozen=True)
 class UndoResult:
-    """What taking loads back did: their numbers, per table how many rows went and how many values changed, the rows that stay
-    because rows that no load made need them, and those that stay because other loads say them too, as (table, rows)."""
+    """What taking loads back did: their numbers, per table how many rows went and how many values
+    changed, the rows that stay because rows that no load made need them, and those that stay
+    because other loads say them too, as (table, rows)."""
 
     database: str
     loads: tuple[int, ...]
@@ -32,13 +35,21 @@ class UndoResult:
     seconds: float
 
 
-def undo(database: str | Path, load: int | None = None, *, through: bool = False, backup: str | Path | None = None,
-         progress: Progress = silent) -> UndoResult:
-    """Takes a load back (the latest one, if none is named): what no other load says goes, and values become what the others say.
+def undo(
+    database: str | Path,
+    load: int | None = None,
+    *,
+    through: bool = False,
+    backup: str | Path | None = None,
+    progress: Progress = silent,
+) -> UndoResult:
+    """Takes a load back (the latest one, if none is named): what no other load says goes, and
+    values become what the others say.
 
-    `backup` names a file for a copy of the database as it was. When later loads depend on it, nothing happens, unless they are
-    taken back too (`through`). Everything happens, or nothing. Raises UsageError when there is no such load, DataRefused when
-    something depends on it or was changed since.
+    `backup` names a file for a copy of the database as it was. When later loads depend on it,
+    nothing happens, unless they are taken back too (`through`). Everything happens, or nothing.
+    Raises UsageError when there is no such load, DataRefused when something depends on it or was
+    changed since.
     """
     started, where = time.perf_counter(), database_at(database)
     if backup is not None:
@@ -49,25 +60,40 @@ def undo(database: str | Path, load: int | None = None, *, through: bool = False
             ledger = Ledger(file)
             number = _wanted(ledger, load)
             undoing = Undoing(file, ledger, progress)
-            numbers = [n.number for n in reversed(ledger.live) if n.number >= number] if through else [number]
+            numbers = (
+                [n.number for n in reversed(ledger.live) if n.number >= number]
+                if through
+                else [number]
+            )
             undoing.undo(numbers)
             file.commit()
         return numbers, undoing
 
     numbers, undoing = retried(once)
-    return UndoResult(where.name, tuple(numbers), tuple((t, *n) for t, n in undoing.counts.items()), tuple(undoing.stay.items()),
-                      tuple(undoing.inherited.items()),
-                      round(time.perf_counter() - started, 3))
+    return UndoResult(
+        where.name,
+        tuple(numbers),
+        tuple((t, *n) for t, n in undoing.counts.items()),
+        tuple(undoing.stay.items()),
+        tuple(undoing.inherited.items()),
+        round(time.perf_counter() - started, 3),
+    )
 
 
 def _wanted(ledger: Ledger, load: int | None) -> int:
     live = [n.number for n in ledger.live]
     if not live:
-        raise UsageError("nothing is left that could be taken back", next="kerfmark loads DB tells the history")
+        raise UsageError(
+            "nothing is left that could be taken back", next="kerfmark loads DB tells the history"
+        )
     if load is not None and load not in live:
         gone = next((n for n in ledger.loads if n.number == load), None)
-        raise UsageError(f"load {load} was taken back already, at {gone.undone_at} (UTC)" if gone else f"there is no load {load}",
-                         next=f"the loads that can be taken back are {', '.join(map(str, live))}")
+        raise UsageError(
+            f"load {load} was taken back already, at {gone.undone_at} (UTC)"
+            if gone
+            else f"there is no load {load}",
+            next=f"the loads that can be taken back are {', '.join(map(str, live))}",
+        )
     return live[-1] if load is None else load
 
 
@@ -82,51 +108,60 @@ class Undoing:
         self.inherited: dict[str, int] = {}
 
     def undo(self, numbers: Sequence[int]) -> None:
-        """Takes loads back, the latest first. Raises DataRefused where other loads depend on one of them."""
+        """Takes loads back, the latest first. Raises DataRefused where other loads depend on one of
+        them."""
         for number in numbers:
             self.progress(f"taking back load {number}", 0, 0)
-            later = [n.number for n in self.ledger.live if n.number > number and n.number not in numbers]
-            one = Unwinding(self.file, self.ledger, self.layout, number, later)
+            later = [
+                n.number for n in self.ledger.live if n.number > number and n.number not in numbers
+            ]
+            one = UndoPlan(self.file, self.ledger, self.layout, number, later)
             for table, values in one.apply(one.rewrites()).items():
                 self._count(table, 0, values)
             self._remove(one)
-            self.file.execute("UPDATE kerfmark_loads SET undone_at = ? WHERE load_id = ?", [(now(), number)])
+            self.file.execute(
+                f"UPDATE kerfmark_loads SET undone_at = {literal(now())} WHERE load_id = {number}"
+            )
 
-    def _remove(self, one: Unwinding) -> None:
+    def _remove(self, one: UndoPlan) -> None:
         """Takes away the rows that no other load says, children before their parents."""
         named = {t.lower(): t for t in one.tables}
         children = self._links()
         for table in reversed(self.layout.parents_first()):
             mine = named.get(table.lower(), "")
-            if not mine or self.file.facts(table) is None:      # somebody may have dropped it
+            if not mine or self.file.facts(table) is None:  # somebody may have dropped it
                 continue
             lost = one.lost(mine)
             if inherited := len(one.heirs[mine].made) - len(lost):
                 self.inherited[table] = self.inherited.get(table, 0) + inherited
             needed: set[int] = set()
             for child, pairs in children.get(table.lower(), []):
-                for row, by in self.file.needed(table, lost, child, pairs):
-                    if load := one.spoken_for(child, by):
-                        raise one.depends(f"rows of {child} that load {load} says lead to rows of {table} that load {one.number} "
-                                          "added")
+                for row, by in self.file.referring_rows(table, lost, child, pairs):
+                    if load := one.later_load_of(child, by):
+                        raise one.depends(
+                            f"rows of {child} that load {load} says lead to rows of {table} that "
+                            f"load {one.number} "
+                            "added"
+                        )
                     needed.add(row)
             stay = np.array(sorted(needed), np.int64)
-            gone = self.file.remove(table, np.setdiff1d(lost, stay))
+            gone = self.file.delete_rows(table, np.setdiff1d(lost, stay))
             if needed:
                 self.stay[table] = self.stay.get(table, 0) + len(needed)
             self._count(table, gone, 0)
 
     def _links(self) -> dict[str, list[tuple[str, list[tuple[str, str]]]]]:
-        """For each table (in small letters) the tables that link to it, with the columns of the link and of its key."""
+        """For each table (in small letters) the tables that link to it, with the columns of the
+        link and of its key."""
         out: dict[str, list[tuple[str, list[tuple[str, str]]]]] = {}
         for child in self.file.tables():
             facts = self.file.facts(child)
             for link in facts.links if facts else ():
-                out.setdefault(link.to.lower(), []).append((child, list(zip(link.columns, link.key, strict=True))))
+                out.setdefault(link.to.lower(), []).append(
+                    (child, list(zip(link.columns, link.key, strict=True)))
+                )
         return out
 
     def _count(self, table: str, rows: int, values: int) -> None:
         a, b = self.counts.get(table, (0, 0))
         self.counts[table] = a + rows, b + values
-
-

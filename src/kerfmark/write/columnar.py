@@ -17,8 +17,12 @@ class ParquetFile:
     """A Parquet file that is being written."""
 
     def __init__(self, path: Path, table: TableOut) -> None:
-        self.schema = pa.schema([pa.field(c, t.arrow, c in table.optional)
-                                 for c, t in zip(table.columns, table.types, strict=True)])
+        self.schema = pa.schema(
+            [
+                pa.field(c, t.arrow, c in table.optional)
+                for c, t in zip(table.columns, table.types, strict=True)
+            ]
+        )
         self.rows = 0
         self._waiting: list[pa.RecordBatch] = []
         self._file = pq.ParquetWriter(path, self.schema, compression="zstd")

@@ -23,8 +23,8 @@ from kerfmark.write.table import TableOut
 
 @dataclass(frozen=True)
 class Spelling:
-    """How a text file is written. `edges` are the first characters (from 0) of columns of fixed width; `harmless`: cells that a
-    spreadsheet would take for formulas get an apostrophe."""
+    """How a text file is written. `edges` are the first characters (from 0) of columns of fixed
+    width; `harmless`: cells that a spreadsheet would take for formulas get an apostrophe."""
 
     delimiter: str = ","
     quote: str = '"'
@@ -36,7 +36,8 @@ class Spelling:
 
 
 class DelimitedFile:
-    """A text file that is being written. `risky` counts, per column, the cells that begin like a formula."""
+    """A text file that is being written. `risky` counts, per column, the cells that begin like a
+    formula."""
 
     def __init__(self, path: Path, table: TableOut, spelling: Spelling) -> None:
         self.path, self.table, self.spelling = path, table, spelling
@@ -52,7 +53,9 @@ class DelimitedFile:
     def put(self, batch: pa.RecordBatch) -> None:
         """Writes rows of typed values."""
         texts = []
-        for name, type_, values in zip(self.table.columns, self.table.types, batch.columns, strict=True):
+        for name, type_, values in zip(
+            self.table.columns, self.table.types, batch.columns, strict=True
+        ):
             cells = to_text(values, type_)
             if type_.kind == "text":
                 self.risky[name] += pc.sum(risky(cells)).as_py() or 0
@@ -68,10 +71,14 @@ class DelimitedFile:
     def _write(self, texts: Sequence[pa.StringArray]) -> None:
         how = self.spelling
         if how.edges:
-            lines = pc.binary_join_element_wise(*[self._padded(i, t) for i, t in enumerate(texts)], "")
+            lines = pc.binary_join_element_wise(
+                *[self._padded(i, t) for i, t in enumerate(texts)], ""
+            )
             lines = pc.utf8_rtrim(lines, " ")
         else:
-            lines = pc.binary_join_element_wise(*[self._quoted(i, t) for i, t in enumerate(texts)], how.delimiter)
+            lines = pc.binary_join_element_wise(
+                *[self._quoted(i, t) for i, t in enumerate(texts)], how.delimiter
+            )
         whole = one_after_the_other(pc.binary_join_element_wise(lines, "\n", ""))
         if how.encoding in ("utf-8", "utf8"):
             self._file.write(whole)
@@ -80,32 +87,49 @@ class DelimitedFile:
         try:
             self._file.write(self._encoder.encode(text))
         except UnicodeEncodeError as error:
-            line = self.rows + text[:error.start].count("\n") + 1
-            raise DataRefused(f'"{text[error.start]}" cannot be written in {how.encoding}', code="data.encoding",
-                              origin=Origin(self.table.name), why=f"it stands in row {line:,}, or in the names of the columns",
-                              next="say --encoding utf-8") from error
+            line = self.rows + text[: error.start].count("\n") + 1
+            raise DataRefused(
+                f'"{text[error.start]}" cannot be written in {how.encoding}',
+                code="data.encoding",
+                origin=Origin(self.table.name),
+                why=f"it stands in row {line:,}, or in the names of the columns",
+                next="say --encoding utf-8",
+            ) from error
 
     def _quoted(self, column: int, texts: pa.StringArray) -> pa.StringArray:
         """Cells in quotes where that is needed."""
         how = self.spelling
         blank = pc.fill_null(texts, "")
         marks = [m for m in (how.delimiter, how.quote, how.escape, "\n", "\r") if m]
-        if not _holds(texts, marks) and len(self.table.columns) > 1 and (pc.min(pc.binary_length(texts)).as_py() or 0) > 0:
+        if (
+            not _holds(texts, marks)
+            and len(self.table.columns) > 1
+            and (pc.min(pc.binary_length(texts)).as_py() or 0) > 0
+        ):
             return blank
-        needed = pc.or_(pc.equal(texts, ""), pc.match_substring_regex(texts, "|".join(map(re.escape, marks))))
-        needed = pc.fill_null(needed, len(self.table.columns) == 1)     # a line without anything would be no row
+        needed = pc.or_(
+            pc.equal(texts, ""), pc.match_substring_regex(texts, "|".join(map(re.escape, marks)))
+        )
+        needed = pc.fill_null(
+            needed, len(self.table.columns) == 1
+        )  # a line without anything would be no row
         if not pc.any(needed).as_py():
             return blank
         if not how.quote:
             cell = texts.filter(needed)[0]
-            raise DataRefused(f'"{cell}" cannot be written without quotes', code="data.quote",
-                              origin=Origin(self.table.name, column=self.table.columns[column]),
-                              next="say --delimiter, with a character that stands in no cell")
+            raise DataRefused(
+                f'"{cell}" cannot be written without quotes',
+                code="data.quote",
+                origin=Origin(self.table.name, column=self.table.columns[column]),
+                next="say --delimiter, with a character that no cell contains",
+            )
         inside = blank
         if how.escape and how.escape != how.quote:
             inside = pc.replace_substring(inside, how.escape, how.escape * 2)
         inside = pc.replace_substring(inside, how.quote, (how.escape or how.quote) + how.quote)
-        return pc.if_else(needed, pc.binary_join_element_wise(how.quote, inside, how.quote, ""), blank)
+        return pc.if_else(
+            needed, pc.binary_join_element_wise(how.quote, inside, how.quote, ""), blank
+        )
 
     def _padded(self, column: int, texts: pa.StringArray) -> pa.StringArray:
         """Cells as wide as their column."""
@@ -117,14 +141,18 @@ class DelimitedFile:
             return pc.binary_join_element_wise(before, cells, "")
         longest = pc.max(pc.utf8_length(cells)).as_py() or 0
         if longest > end - start:
-            raise DataRefused(f"a cell of {longest} characters does not fit into a column of {end - start}", code="data.width",
-                              origin=Origin(self.table.name, column=self.table.columns[column]),
-                              next="say --delimiter to write the file with delimiters")
+            raise DataRefused(
+                f"a cell of {longest} characters does not fit into a column of {end - start}",
+                code="data.width",
+                origin=Origin(self.table.name, column=self.table.columns[column]),
+                next="say --delimiter to write the file with delimiters",
+            )
         return pc.binary_join_element_wise(before, pc.utf8_rpad(cells, end - start, " "), "")
 
 
 def _holds(texts: pa.StringArray, marks: Sequence[str]) -> bool:
-    """Whether the first byte of some marks stands anywhere in texts: quicker than to look at each."""
+    """Whether the first byte of some marks stands anywhere in texts: quicker than to look at
+    each."""
     there = np.zeros(256, bool)
     there[np.frombuffer(one_after_the_other(texts), np.uint8)] = True
     return any(there[m.encode()[0]] for m in marks)

@@ -1,6 +1,8 @@
-"""What a folder of CSV files holds, told as W3C's "Metadata Vocabulary for Tabular Data": types, keys and links.
+"""What a folder of CSV files holds, told as W3C's "Metadata Vocabulary for Tabular Data": types,
+keys and links.
 
-https://www.w3.org/TR/tabular-metadata/ (Recommendation of 17 December 2015). `read.described` reads it again.
+https://www.w3.org/TR/tabular-metadata/ (Recommendation of 17 December 2015). `read.csv_metadata`
+reads it again.
 """
 
 from __future__ import annotations
@@ -34,7 +36,12 @@ def metadata(files: Sequence[FileOut], delimiter: str, encoding: str) -> str:
     names = {f.table.name: quote(f.name) for f in files}
     whole = {
         "@context": "http://www.w3.org/ns/csvw",
-        "dialect": {"delimiter": delimiter, "encoding": encoding, "header": True, "doubleQuote": True},
+        "dialect": {
+            "delimiter": delimiter,
+            "encoding": encoding,
+            "header": True,
+            "doubleQuote": True,
+        },
         "tables": [_table(f, names) for f in files],
     }
     return json.dumps(whole, ensure_ascii=False, indent=1) + "\n"
@@ -42,18 +49,30 @@ def metadata(files: Sequence[FileOut], delimiter: str, encoding: str) -> str:
 
 def _table(file: FileOut, names: dict[str, str]) -> dict[str, object]:
     table = file.table
-    schema: dict[str, object] = {"columns": [
-        {"name": _name(c), "titles": c, "datatype": datatype(t)} | ({} if c in table.optional else {"required": True})
-        for c, t in zip(table.columns, table.types, strict=True)]}
+    schema: dict[str, object] = {
+        "columns": [
+            {"name": _name(c), "titles": c, "datatype": datatype(t)}
+            | ({} if c in table.optional else {"required": True})
+            for c, t in zip(table.columns, table.types, strict=True)
+        ]
+    }
 
     def called(columns: Collection[str]) -> list[str]:
         return [_name(c) for c in columns]
 
     if table.key:
         schema["primaryKey"] = called(table.key)
-    links = [{"columnReference": called(link.columns), "reference": {"resource": names[link.to], "columnReference":
-                                                                     [_name(k) for k in link.key]}}
-             for link in table.links if link.to in names]
+    links = [
+        {
+            "columnReference": called(link.columns),
+            "reference": {
+                "resource": names[link.to],
+                "columnReference": [_name(k) for k in link.key],
+            },
+        }
+        for link in table.links
+        if link.to in names
+    ]
     if links:
         schema["foreignKeys"] = links
     out: dict[str, object] = {"url": quote(file.name), "tableSchema": schema}
@@ -63,7 +82,8 @@ def _table(file: FileOut, names: dict[str, str]) -> dict[str, object]:
 
 
 def _name(column: str) -> str:
-    """A column's name as a URI takes it: what is no letter, digit or sign of these is spelled with percent signs."""
+    """A column's name as a URI takes it: what is not a letter, digit or sign of these is spelled
+    with percent signs."""
     name = quote(column, safe="").replace("-", "%2D").replace("~", "%7E")
     return f"%5F{name[1:]}" if name.startswith("_") else name
 
@@ -77,6 +97,10 @@ def datatype(type_: ColumnType) -> Mapping[str, object]:
         most += "." + "9" * type_.scale if type_.scale else ""
         return {"base": "decimal", "minimum": f"-{most}", "maximum": most}
     return {
-        "integer": {"base": "integer"}, "real": {"base": "double"}, "boolean": {"base": "boolean", "format": "true|false"},
-        "date": {"base": "date", "format": "yyyy-MM-dd"}, "timestamp": {"base": "datetime", "format": "yyyy-MM-dd HH:mm:ss"},
-        "time": {"base": "time", "format": "HH:mm:ss"}}[type_.kind]
+        "integer": {"base": "integer"},
+        "real": {"base": "double"},
+        "boolean": {"base": "boolean", "format": "true|false"},
+        "date": {"base": "date", "format": "yyyy-MM-dd"},
+        "timestamp": {"base": "datetime", "format": "yyyy-MM-dd HH:mm:ss"},
+        "time": {"base": "time", "format": "HH:mm:ss"},
+    }[type_.kind]

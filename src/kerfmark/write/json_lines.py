@@ -1,7 +1,8 @@
-"""JSON Lines: a record per line, its children nested in it where that is wanted. Records are put together as whole columns of text.
+"""JSON Lines: a record per line, its children nested in it where that is wanted. Records are put
+together as whole columns of text.
 
-A table of children comes sorted by the records that own them, as these come themselves; so both are read side by side, and memory
-holds no more than what belongs to some records.
+A table of children comes sorted by the records that own them, as these come themselves; so both are
+read side by side, and memory holds no more than what belongs to some records.
 """
 
 from __future__ import annotations
@@ -21,14 +22,15 @@ from kerfmark.write.table import TableOut
 
 _ESCAPES = (("\\", "\\\\"), ('"', '\\"'), ("\n", "\\n"), ("\r", "\\r"), ("\t", "\\t"))
 _SMALL, _LARGE = 1 << 20, 16 << 20
-"""Bytes of records with children that are made at once: more than the first, if that can be, and less than the second."""
+"""Bytes of records with children that are made at once: more than the first, if that can be, and
+less than the second."""
 _CONTROL = r"[\x00-\x1f]"
 
 
 @dataclass(frozen=True)
 class Nested:
-    """Rows with the number of the record that each belongs to (rising), and the children of each. `called` is what they are
-    called in the record that they belong to."""
+    """Rows with the number of the record that each belongs to (rising), and the children of each.
+    `called` is what they are called in the record that they belong to."""
 
     called: str
     table: TableOut
@@ -45,7 +47,8 @@ class JsonLines:
         self._file = path.open("wb")
 
     def put(self, batch: pa.RecordBatch) -> None:
-        """Writes rows of typed values; where there are children, the number of each record comes first."""
+        """Writes rows of typed values; where there are children, the number of each record comes
+        first."""
         for lines in self._making.records(batch):
             self._file.write(one_after_the_other(pc.binary_join_element_wise(lines, "\n", "")))
         self.rows += batch.num_rows
@@ -56,7 +59,8 @@ class JsonLines:
 
 
 class _Making:
-    """Makes JSON objects of the rows of a table. Those with children are made a few at a time: as many as keep memory small."""
+    """Makes JSON objects of the rows of a table. Those with children are made a few at a time: as
+    many as keep memory small."""
 
     def __init__(self, table: TableOut, children: Sequence[Nested]) -> None:
         self.table, self.children = table, [_Reading(c) for c in children]
@@ -96,7 +100,7 @@ class _Reading:
         for batch in self.nested.batches:
             owners, start = batch.column(0).to_numpy(zero_copy_only=False), 0
             for texts in making.records(batch.select(list(range(1, batch.num_columns)))):
-                yield owners[start:start + len(texts)], texts
+                yield owners[start : start + len(texts)], texts
                 start += len(texts)
 
     def _until(self, last: int) -> tuple[np.ndarray, pa.StringArray]:
@@ -114,7 +118,9 @@ class _Reading:
         return np.concatenate(keys), pa.concat_arrays(texts)
 
 
-def _records(table: TableOut, batch: pa.RecordBatch, children: Sequence[_Reading]) -> pa.StringArray:
+def _records(
+    table: TableOut, batch: pa.RecordBatch, children: Sequence[_Reading]
+) -> pa.StringArray:
     """Rows as JSON objects; with children, the number of each row comes before its cells."""
     cells = batch.columns[1:] if children else batch.columns
     pieces: list[pa.Array | str] = []
@@ -124,11 +130,17 @@ def _records(table: TableOut, batch: pa.RecordBatch, children: Sequence[_Reading
             texts = pc.if_else(pc.is_finite(values), texts, pa.scalar(None, pa.string()))
         elif type_.kind not in ("integer", "decimal", "boolean"):
             texts = _quoted(texts)
-        pieces += [f'{", " if pieces else "{"}{json.dumps(name, ensure_ascii=False)}: ', pc.fill_null(texts, "null")]
+        pieces += [
+            f"{', ' if pieces else '{'}{json.dumps(name, ensure_ascii=False)}: ",
+            pc.fill_null(texts, "null"),
+        ]
     if children and batch.num_rows:
         owners = batch.column(0).to_numpy(zero_copy_only=False)
         for child in children:
-            pieces += [f", {json.dumps(child.nested.called, ensure_ascii=False)}: ", child.of(owners)]
+            pieces += [
+                f", {json.dumps(child.nested.called, ensure_ascii=False)}: ",
+                child.of(owners),
+            ]
     return pc.binary_join_element_wise(*pieces, "}", "")
 
 
@@ -137,5 +149,10 @@ def _quoted(texts: pa.StringArray) -> pa.StringArray:
     for plain, escaped in _ESCAPES:
         texts = pc.replace_substring(texts, plain, escaped)
     if pc.any(pc.match_substring_regex(texts, _CONTROL)).as_py():
-        texts = pa.array([None if t is None else re.sub(_CONTROL, lambda m: f"\\u{ord(m[0]):04x}", t) for t in texts.to_pylist()])
+        texts = pa.array(
+            [
+                None if t is None else re.sub(_CONTROL, lambda m: f"\\u{ord(m[0]):04x}", t)
+                for t in texts.to_pylist()
+            ]
+        )
     return pc.binary_join_element_wise('"', texts, '"', "")

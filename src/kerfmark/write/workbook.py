@@ -1,4 +1,5 @@
-"""Workbooks: a sheet per table, dates and numbers as what they are, and links that lead to the row they mean.
+"""Workbooks: a sheet per table, dates and numbers as what they are, and links that lead to the row
+they mean.
 
 Written row by row, as the library wants it; only the keys of tables that are linked to are held.
 """
@@ -42,9 +43,17 @@ class Workbook:
         self.remarks: list[str] = []
         self._positions = positions
         self._names: dict[str, str] = {}
-        self._book = xlsxwriter.Workbook(path, {"constant_memory": True, "strings_to_formulas": False, "strings_to_urls": False,
-                                                "strings_to_numbers": False, "nan_inf_to_errors": True,
-                                                "default_date_format": "yyyy-mm-dd"})
+        self._book = xlsxwriter.Workbook(
+            path,
+            {
+                "constant_memory": True,
+                "strings_to_formulas": False,
+                "strings_to_urls": False,
+                "strings_to_numbers": False,
+                "nan_inf_to_errors": True,
+                "default_date_format": "yyyy-mm-dd",
+            },
+        )
         self._bold = self._book.add_format({"bold": True, "bottom": 1})
         self._link = self._book.add_format({"font_color": "#0b5cad"})
         self._formats: dict[str, Any] = {}
@@ -65,7 +74,9 @@ class Workbook:
 
     def format_of(self, type_: ColumnType) -> Any:
         """How cells of a type are shown."""
-        form = {"date": "yyyy-mm-dd", "timestamp": "yyyy-mm-dd hh:mm:ss", "time": "hh:mm:ss"}.get(type_.kind, "")
+        form = {"date": "yyyy-mm-dd", "timestamp": "yyyy-mm-dd hh:mm:ss", "time": "hh:mm:ss"}.get(
+            type_.kind, ""
+        )
         if type_.kind == "decimal":
             form = "0." + "0" * type_.scale if type_.scale else "0"
         if not form:
@@ -85,14 +96,25 @@ class Sheet:
         for i, name in enumerate(table.columns):
             sheet.write_string(0, i, name, book._bold)
         sheet.freeze_panes(1, 0)
-        to = {link.columns[0]: (link.to, link.key[0]) for link in table.links if len(link.columns) == 1}
-        self._writers = [self._writer(i, t, to.get(c)) for i, (c, t) in enumerate(zip(table.columns, table.types, strict=True))]
+        to = {
+            link.columns[0]: (link.to, link.key[0])
+            for link in table.links
+            if len(link.columns) == 1
+        }
+        self._writers = [
+            self._writer(i, t, to.get(c))
+            for i, (c, t) in enumerate(zip(table.columns, table.types, strict=True))
+        ]
 
     def put(self, batch: pa.RecordBatch) -> None:
         """Writes rows of typed values."""
         if self.rows + batch.num_rows > MOST_ROWS:
-            raise DataRefused(f"a sheet takes {MOST_ROWS:,} rows", code="data.too-many", origin=Origin(self.table.name),
-                              next="write a folder of CSV or Parquet files: they take any number")
+            raise DataRefused(
+                f"a sheet takes {MOST_ROWS:,} rows",
+                code="data.too-many",
+                origin=Origin(self.table.name),
+                next="write a folder of CSV or Parquet files: they take any number",
+            )
         for row in zip(*(c.to_pylist() for c in batch.columns), strict=True):
             self.rows += 1
             for write, value in zip(self._writers, row, strict=True):
@@ -104,7 +126,9 @@ class Sheet:
         for i, width in enumerate(self._width):
             self._sheet.set_column(i, i, min(_WIDEST, width + 2))
 
-    def _writer(self, i: int, type_: ColumnType, link: tuple[str, str] | None) -> Callable[[int, Any], None]:
+    def _writer(
+        self, i: int, type_: ColumnType, link: tuple[str, str] | None
+    ) -> Callable[[int, Any], None]:
         """What writes a cell of column i, given its row."""
         sheet, width, shown = self._sheet, self._width, self._book.format_of(type_)
         fixed = {"date": 10, "timestamp": 19, "time": 8, "boolean": 5}.get(type_.kind, 0)
@@ -113,9 +137,13 @@ class Sheet:
         def text(row: int, value: Any) -> None:
             value = str(value)
             if len(value) > _LONGEST:
-                raise DataRefused(f"a cell of a workbook takes {_LONGEST:,} characters, and this one has {len(value):,}",
-                                  code="data.too-long", origin=Origin(self.table.name, row=row, column=self.table.columns[i]),
-                                  next="write CSV, Parquet or JSON Lines: they take any text")
+                raise DataRefused(
+                    f"a cell of a workbook takes {_LONGEST:,} characters, and this one has "
+                    f"{len(value):,}",
+                    code="data.too-long",
+                    origin=Origin(self.table.name, row=row, column=self.table.columns[i]),
+                    next="write CSV, Parquet or JSON Lines: they take any text",
+                )
             width[i] = max(width[i], min(len(value), _WIDEST))
             sheet.write_string(row, i, value)
 
@@ -135,8 +163,12 @@ class Sheet:
                 sheet.write_datetime(row, i, value, shown)
 
         plain: Callable[[int, Any], None] = {
-            "text": text, "integer": number, "decimal": number, "real": number,
-            "boolean": lambda row, value: sheet.write_boolean(row, i, value)}.get(type_.kind, moment)
+            "text": text,
+            "integer": number,
+            "decimal": number,
+            "real": number,
+            "boolean": lambda row, value: sheet.write_boolean(row, i, value),
+        }.get(type_.kind, moment)
         if link is None or link not in self._book._positions:
             return plain
         to, rows = self._book.named(link[0]).replace("'", "''"), self._book._positions[link]
@@ -145,14 +177,20 @@ class Sheet:
             if value not in rows or self._links >= _MOST_LINKS:
                 if value in rows and self._links == _MOST_LINKS:
                     self._links += 1
-                    self._book.remarks.append(f"{self.table.name}: a sheet takes {_MOST_LINKS:,} links; from row {row + 1:,} on, "
-                                              "what would be one is the plain value")
+                    self._book.remarks.append(
+                        f"{self.table.name}: a sheet takes {_MOST_LINKS:,} links; from row "
+                        f"{row + 1:,} on, "
+                        "what would be one is the plain value"
+                    )
                 plain(row, value)
                 return
             self._links += 1
-            sheet.write_url(row, i, f"internal:'{to}'!A{rows[value] + 1}", self._book._link, str(value))
+            sheet.write_url(
+                row, i, f"internal:'{to}'!A{rows[value] + 1}", self._book._link, str(value)
+            )
             plain_number = isinstance(value, int) and len(str(value)) <= _EXACT
-            sheet.write_number(row, i, value, self._book._link) if plain_number else sheet.write_string(row, i, str(value),
-                                                                                                         self._book._link)
+            sheet.write_number(
+                row, i, value, self._book._link
+            ) if plain_number else sheet.write_string(row, i, str(value), self._book._link)
 
         return linked

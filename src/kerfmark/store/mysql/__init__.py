@@ -1,2 +1,2 @@
-"""MySQL and MariaDB: `server` for where it is, `speech` for how it says things, `new` for building, `changing` for what is there.
-"""
+"""MySQL and MariaDB: `reader` looks into a database, `changing` changes one that is there, `new`
+builds tables."""

@@ -1,6 +1,7 @@
 """MySQL and MariaDB: a database that is there is changed in one transaction.
 
-Changes of the structure commit by themselves: they come before all rows, and are taken back by hand when the load fails.
+Changes of the structure commit by themselves: they come before all rows, and are taken back by hand
+when the load fails.
 """
 
 from __future__ import annotations
@@ -13,13 +14,15 @@ import numpy as np
 import pyarrow as pa
 
 from kerfmark.address import Address
-from kerfmark.store.database import known_already, literal, no_ledger, quote
-from kerfmark.store.mysql.new import SPELLED, completed, locked, to_do
-from kerfmark.store.mysql.server import connected, translated
-from kerfmark.store.mysql.speech import MysqlReader, declared, dialect
-from kerfmark.store.own import NAMES, own_tables
-from kerfmark.store.server import NUMBER, companion, natural_keys, numbered_keys
-from kerfmark.store.views import view_name
+from kerfmark.store.companion import NUMBER, companion, natural_keys, numbered_keys
+from kerfmark.store.interface import known_already, no_ledger
+from kerfmark.store.ledger_schema import NAMES, ledger_tables
+from kerfmark.store.mysql.connection import connected, translated
+from kerfmark.store.mysql.dialect import ledger_types
+from kerfmark.store.mysql.pending import complete, lock_database, write_pending
+from kerfmark.store.mysql.reader import MysqlReader
+from kerfmark.store.names import view_name
+from kerfmark.store.quoting import literal, quote
 
 if TYPE_CHECKING:
     from kerfmark.layout.model import Layout
@@ -27,7 +30,7 @@ if TYPE_CHECKING:
 
 
 class MysqlChanging(MysqlReader):
-    """See `database.Changing`."""
+    """See `interface.Changing`."""
 
     def __init__(self, where: Address, adopt: Layout | None = None) -> None:
         super().__init__(where.shown, None)
@@ -38,13 +41,13 @@ class MysqlChanging(MysqlReader):
     def __enter__(self) -> MysqlChanging:
         self.connection = connected(self.where)
         try:
-            completed(self)
+            complete(self)
             there = self.facts("kerfmark_loads") is not None
             if there and self.adopt is not None:
                 raise known_already(self.name)
             if not there and self.adopt is None:
                 raise no_ledger(self.name)
-            locked(self)
+            lock_database(self)
             if self.adopt is not None:
                 self._adopt(self.adopt)
             self.execute("START TRANSACTION")
@@ -54,27 +57,36 @@ class MysqlChanging(MysqlReader):
         return self
 
     def _adopt(self, layout: Layout) -> None:
-        """Makes the ledger, and what numbers the rows of tables whose records have a key of their own."""
-        end = f" ENGINE InnoDB COLLATE {self.collation}"
-        for name, statement in zip(reversed(NAMES), own_tables(SPELLED), strict=True):
+        """Makes the ledger, and what numbers the rows of tables whose records have a key of their
+        own."""
+        for name, statement in zip(
+            reversed(NAMES), ledger_tables(ledger_types(self.mariadb)), strict=True
+        ):
             self.back.append(f"DROP TABLE IF EXISTS {name}")
-            self.execute(statement + end)
+            self.execute(statement)
         for table, keys in natural_keys(layout).items():
             own, types = ", ".join(map(quote, keys)), self._types(table)
             typed = ", ".join(f"{quote(k)} {types[k]} NOT NULL" for k in keys)
             self.back.append(f"DROP TABLE IF EXISTS {quote(companion(table))}")
-            self.execute(f"CREATE TABLE {quote(companion(table))} ({NUMBER} bigint PRIMARY KEY, {typed}, UNIQUE ({own}), "
-                         f"FOREIGN KEY ({own}) REFERENCES {quote(table)} ({own}) ON UPDATE CASCADE ON DELETE CASCADE) "
-                         "ENGINE InnoDB")
-            self.execute(f"INSERT INTO {quote(companion(table))} SELECT row_number() OVER (ORDER BY {own}), {own} "
-                         f"FROM {quote(table)}")
+            self.execute(
+                f"CREATE TABLE {quote(companion(table))} ({NUMBER} bigint PRIMARY KEY, {typed}, "
+                f"UNIQUE ({own}), "
+                f"FOREIGN KEY ({own}) REFERENCES {quote(table)} ({own}) ON UPDATE CASCADE ON "
+                "DELETE CASCADE) "
+                "ENGINE InnoDB"
+            )
+            self.execute(
+                f"INSERT INTO {quote(companion(table))} SELECT row_number() OVER (ORDER BY {own}), "
+                f"{own} "
+                f"FROM {quote(table)}"
+            )
 
     def __exit__(self, *error: object) -> None:
         with contextlib.suppress(Exception):
             self.connection.rollback()
             for statement in reversed(self.back):
                 self.execute(statement)
-            for table in self.counted:                  # counters do not go back by themselves
+            for table in self.counted:  # counters do not go back by themselves
                 self.execute(f"ALTER TABLE {quote(table)} AUTO_INCREMENT = 1")
         with contextlib.suppress(Exception):
             self.connection.close()
@@ -86,25 +98,37 @@ class MysqlChanging(MysqlReader):
         self.back, self.counted = [], set()
 
     def drop_all(self, layout: Layout) -> None:
-        """Takes away all that Kerfmark made: what is to be done is written down first, so that whoever opens the database next
-        completes what a program that was killed has begun."""
-        tables = [*map(companion, natural_keys(layout)), *([] if layout.existing else reversed(layout.parents_first())), *NAMES]
-        to_do(self, [*(f"DROP VIEW IF EXISTS {quote(view_name(s))}" for s in layout.sources), "SET foreign_key_checks = 0",
-                     *(f"DROP TABLE IF EXISTS {quote(t)}" for t in tables)])
+        """Takes away all that Kerfmark made: what is to be done is written down first, so that
+        whoever opens the database next completes what a program that was killed has begun."""
+        tables = [
+            *map(companion, natural_keys(layout)),
+            *([] if layout.existing else reversed(layout.parents_first())),
+            *NAMES,
+        ]
+        write_pending(
+            self,
+            [
+                *(f"DROP VIEW IF EXISTS {quote(view_name(s))}" for s in layout.sources),
+                "SET foreign_key_checks = 0",
+                *(f"DROP TABLE IF EXISTS {quote(t)}" for t in tables),
+            ],
+        )
         self.connection.commit()
-        completed(self)
+        complete(self)
 
-    def mark(self, name: str) -> None:
+    def savepoint(self, name: str) -> None:
         """Remembers how far it has come."""
         self.execute(f"SAVEPOINT {name}")
 
-    def back_to_mark(self, name: str) -> None:
+    def rollback_to(self, name: str) -> None:
         """Takes back what was done since."""
         self.execute(f"ROLLBACK TO SAVEPOINT {name}")
 
-    def put(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], first: int) -> None:
-        """Adds rows. Rows of a table that lead to others of it may come before those; whether all lead somewhere is looked at
-        afterwards."""
+    def insert(
+        self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], first: int
+    ) -> None:
+        """Adds rows. Rows of a table that lead to others of it may come before those; whether all
+        lead somewhere is looked at afterwards."""
         key, known_by = self._numbering(table)
         batches = list(batches)
         with self._unlinked(table):
@@ -113,23 +137,29 @@ class MysqlChanging(MysqlReader):
         if facts and any(c.name == key and c.filled for c in facts.columns):
             self.counted.add(table)
         for batch in batches if known_by else ():
-            self.copy_in(companion(table), [NUMBER, *known_by], [numbered_keys(batch, known_by, first)])
+            self.copy_in(
+                companion(table), [NUMBER, *known_by], [numbered_keys(batch, known_by, first)]
+            )
             first += batch.num_rows
 
-    def remove(self, table: str, rows: np.ndarray) -> int:
+    def delete_rows(self, table: str, rows: np.ndarray) -> int:
         """Takes rows of a table away."""
         _, known_by = self._numbering(table)
         with self._unlinked(table) as unlinked:
-            gone = super().remove(table, rows)
-        if known_by and unlinked:                       # the companion has not followed by itself
+            gone = super().delete_rows(table, rows)
+        if known_by and unlinked:  # the companion has not followed by itself
             same = " AND ".join(f"t.{quote(k)} = n.{quote(k)}" for k in known_by)
-            self.execute(f"DELETE n FROM {quote(companion(table))} AS n LEFT JOIN {quote(table)} AS t ON {same} "
-                         f"WHERE t.{quote(known_by[0])} IS NULL")
+            self.execute(
+                f"DELETE n FROM {quote(companion(table))} AS n LEFT JOIN {quote(table)} AS t ON "
+                f"{same} "
+                f"WHERE t.{quote(known_by[0])} IS NULL"
+            )
         return gone
 
     @contextlib.contextmanager
     def _unlinked(self, table: str) -> Iterator[bool]:
-        """Lets the server not look row by row whether links resolve, where rows of a table lead to others of it."""
+        """Lets the server not look row by row whether links resolve, where rows of a table lead to
+        others of it."""
         facts = self.facts(table)
         own = facts is not None and any(link.to.lower() == table.lower() for link in facts.links)
         if own:
@@ -142,28 +172,40 @@ class MysqlChanging(MysqlReader):
 
     def add_column(self, table: str, column: str, type_: ColumnType) -> None:
         """Gives a table a column more."""
-        self.execute(f"ALTER TABLE {quote(table)} ADD COLUMN {quote(column)} {declared(type_)}")
+        self.execute(
+            f"ALTER TABLE {quote(table)} ADD COLUMN {quote(column)} "
+            f"{self.dialect().declared(type_)}"
+        )
         self.back.append(f"ALTER TABLE {quote(table)} DROP COLUMN {quote(column)}")
 
-    def redeclare(self, table: str, column: str, type_: ColumnType) -> None:
+    def widen_column(self, table: str, column: str, type_: ColumnType) -> None:
         """Gives a column a wider type."""
-        [(nullable,)] = self.ask("SELECT is_nullable FROM information_schema.columns WHERE table_schema = DATABASE() "
-                                 f"AND table_name = {literal(table)} AND column_name = {literal(column)}")
+        [(nullable,)] = self.ask(
+            "SELECT is_nullable FROM information_schema.columns WHERE table_schema = DATABASE() "
+            f"AND table_name = {literal(table)} AND column_name = {literal(column)}"
+        )
         blank = "NULL" if nullable == "YES" else "NOT NULL"
         old = self._types(table)[column]
-        self.execute(f"ALTER TABLE {quote(table)} MODIFY {quote(column)} {declared(type_)} {blank}")
+        self.execute(
+            f"ALTER TABLE {quote(table)} MODIFY {quote(column)} {self.dialect().declared(type_)} "
+            f"{blank}"
+        )
         self.back.append(f"ALTER TABLE {quote(table)} MODIFY {quote(column)} {old} {blank}")
 
     def refresh_views(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
         """Makes the views of some sources anew."""
         from kerfmark.layout.derive import settled
-        from kerfmark.store.views import view, view_name
+        from kerfmark.store.views import view
 
         whole = settled(layout, headers)
         for source, names in headers.items():
-            old = self.ask("SELECT view_definition FROM information_schema.views WHERE table_schema = DATABASE() "
-                           f"AND table_name = {literal(view_name(source))}")
+            old = self.ask(
+                "SELECT view_definition FROM information_schema.views WHERE table_schema = "
+                "DATABASE() "
+                f"AND table_name = {literal(view_name(source))}"
+            )
             if old and old[0][0]:
-                self.back.append(f"CREATE OR REPLACE VIEW {quote(view_name(source))} AS {old[0][0]}")
-            made = view(whole, source, names, dialect(), self.longest_name)
-            self.execute(made.replace("CREATE VIEW", "CREATE OR REPLACE VIEW", 1))
+                self.back.append(
+                    f"CREATE OR REPLACE VIEW {quote(view_name(source))} AS {old[0][0]}"
+                )
+            self.execute(view(whole, source, names, self.dialect()).create("CREATE OR REPLACE"))

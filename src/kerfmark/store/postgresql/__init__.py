@@ -1,1 +1,2 @@
-"""PostgreSQL: `server` for where it is, `speech` for how it says things, `new` for building, `changing` for what is there."""
+"""PostgreSQL: `reader` looks into a database, `changing` changes one that is there, `new` builds
+tables."""

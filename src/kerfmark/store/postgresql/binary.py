@@ -1,7 +1,9 @@
-"""Rows in the binary form of PostgreSQL's COPY, made of whole columns: the server has nothing to parse.
+"""Rows in the binary form of PostgreSQL's COPY, made of whole columns: the server has nothing to
+parse.
 
-Per row the number of fields (16 bits), then each field as its length (32 bits, -1 for a blank) and its bytes, all big-endian.
-Source: PostgreSQL's documentation of COPY, "Binary Format", and the receive functions of the types.
+Per row the number of fields (16 bits), then each field as its length (32 bits, -1 for a blank) and
+its bytes, all big-endian. Source: PostgreSQL's documentation of COPY, "Binary Format", and the
+receive functions of the types.
 """
 
 from __future__ import annotations
@@ -34,9 +36,16 @@ def _plain(dtype: str) -> _Fixed:
     return _Fixed(size, lambda v: v.astype(dtype).view(np.uint8).reshape(len(v), size))
 
 
-_NUMBERS = {"integer": _plain(">i4"), "bigint": _plain(">i8"), "smallint": _plain(">i2"), "double precision": _plain(">f8"),
-            "boolean": _plain("u1"), "date": _plain(">i4"), "timestamp without time zone": _plain(">i8"),
-            "time without time zone": _plain(">i8")}
+_NUMBERS = {
+    "integer": _plain(">i4"),
+    "bigint": _plain(">i8"),
+    "smallint": _plain(">i2"),
+    "double precision": _plain(">f8"),
+    "boolean": _plain("u1"),
+    "date": _plain(">i4"),
+    "timestamp without time zone": _plain(">i8"),
+    "time without time zone": _plain(">i8"),
+}
 
 
 def can_be_binary(schema: pa.Schema, declared: Mapping[str, str]) -> bool:
@@ -50,10 +59,21 @@ def _kind(type_: pa.DataType, declared: str) -> str | None:
         return "text" if base in ("text", "character varying") else None
     if pa.types.is_decimal(type_):
         groups = -(-type_.scale // 4)
-        return "numeric" if base == "numeric" and type_.precision + 4 * groups - type_.scale <= _MOST_DIGITS else None
-    fits = {"integer": pa.types.is_integer, "bigint": pa.types.is_integer, "smallint": pa.types.is_integer,
-            "double precision": pa.types.is_floating, "boolean": pa.types.is_boolean, "date": pa.types.is_date,
-            "timestamp without time zone": pa.types.is_timestamp, "time without time zone": pa.types.is_time}
+        return (
+            "numeric"
+            if base == "numeric" and type_.precision + 4 * groups - type_.scale <= _MOST_DIGITS
+            else None
+        )
+    fits = {
+        "integer": pa.types.is_integer,
+        "bigint": pa.types.is_integer,
+        "smallint": pa.types.is_integer,
+        "double precision": pa.types.is_floating,
+        "boolean": pa.types.is_boolean,
+        "date": pa.types.is_date,
+        "timestamp without time zone": pa.types.is_timestamp,
+        "time without time zone": pa.types.is_time,
+    }
     return base if base in fits and fits[base](type_) else None
 
 
@@ -87,7 +107,7 @@ def binary(batch: pa.RecordBatch, declared: Sequence[str]) -> pa.Buffer:
     if waiting:
         pieces.append(_joined(waiting))
     whole = pieces[0] if len(pieces) == 1 else pc.binary_join_element_wise(*pieces, b"")
-    offsets = np.frombuffer(whole.buffers()[1], np.int32)[whole.offset:whole.offset + rows + 1]
+    offsets = np.frombuffer(whole.buffers()[1], np.int32)[whole.offset : whole.offset + rows + 1]
     return whole.buffers()[2].slice(int(offsets[0]), int(offsets[-1] - offsets[0]))
 
 
@@ -102,15 +122,18 @@ def _joined(parts: Sequence[np.ndarray]) -> pa.Array:
 
 
 def _array(offsets: np.ndarray, data: np.ndarray) -> pa.Array:
-    return pa.Array.from_buffers(pa.binary(), len(offsets) - 1,
-                                 [None, pa.py_buffer(offsets.astype(np.int32)), pa.py_buffer(np.ascontiguousarray(data))])
+    return pa.Array.from_buffers(
+        pa.binary(),
+        len(offsets) - 1,
+        [None, pa.py_buffer(offsets.astype(np.int32)), pa.py_buffer(np.ascontiguousarray(data))],
+    )
 
 
 def _numbers(column: pa.Array, kind: str) -> np.ndarray:
     """Values as the numbers that are sent; 0 for a blank."""
-    if kind == "numeric":                               # 16 bytes each, of which the lower 8 hold the whole number
+    if kind == "numeric":  # 16 bytes each, of which the lower 8 hold the whole number
         whole = np.frombuffer(column.buffers()[1], np.int64).reshape(-1, 2)
-        return whole[column.offset:column.offset + len(column), 0]
+        return whole[column.offset : column.offset + len(column), 0]
     if kind == "date":
         return _filled(column.view(pa.int32())) - _EPOCH_DAYS
     if kind == "timestamp without time zone":
@@ -122,7 +145,9 @@ def _numbers(column: pa.Array, kind: str) -> np.ndarray:
 
 def _filled(column: pa.Array) -> np.ndarray:
     zero = False if pa.types.is_boolean(column.type) else 0
-    out: np.ndarray = (pc.fill_null(column, zero) if column.null_count else column).to_numpy(zero_copy_only=False)
+    out: np.ndarray = (pc.fill_null(column, zero) if column.null_count else column).to_numpy(
+        zero_copy_only=False
+    )
     return out
 
 

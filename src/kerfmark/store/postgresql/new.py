@@ -1,4 +1,5 @@
-"""PostgreSQL: tables are built in one transaction, structure included, so that they are there whole or not at all.
+"""PostgreSQL: tables are built in one transaction, structure included, so that they are there whole
+or not at all.
 
 Rows come first, by COPY; keys, foreign keys and indexes are made in bulk once they are in.
 """
@@ -7,27 +8,26 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
 
 import pyarrow as pa
 
 from kerfmark.address import Address
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
-from kerfmark.store.database import literal, not_ours, quote
-from kerfmark.store.ddl import Statements, Way, statements
-from kerfmark.store.own import NAMES, own_tables
-from kerfmark.store.postgresql.server import connected, translated
-from kerfmark.store.postgresql.speech import PostgresReader, dialect, type_of
-from kerfmark.store.server import NUMBER, companion, name_taken, natural_keys, with_companion
-from kerfmark.store.views import view_name
-
-SPELLED = {"text": "text", "any": "text", "moment": "timestamp", "yes_no": "smallint",
-           "nth": "nth bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, "}
+from kerfmark.store.companion import NUMBER, companion, companion_keys, natural_keys, with_companion
+from kerfmark.store.ddl import Statements, statements
+from kerfmark.store.interface import not_ours
+from kerfmark.store.ledger_schema import NAMES, ledger_tables
+from kerfmark.store.names import view_name
+from kerfmark.store.postgresql.connection import connected, translated
+from kerfmark.store.postgresql.dialect import LEDGER, dialect
+from kerfmark.store.postgresql.reader import PostgresReader
+from kerfmark.store.quoting import literal, quote
+from kerfmark.store.server import name_taken
 
 
 class NewSchema:
-    """Tables that are being built (see `database.New`)."""
+    """Tables that are being built (see `interface.New`)."""
 
     def __init__(self, where: Address, replace: bool) -> None:
         self.where, self.replace = where, replace
@@ -44,12 +44,21 @@ class NewSchema:
         """Raises TargetError where something was built already, before any work."""
         there = self.reader.ask("SELECT current_schema()")[0][0] is not None
         if there and self.reader.facts("kerfmark_loads") and not self.replace:
-            raise TargetError("Kerfmark has built tables there already", code="target.exists", origin=Origin(self.where.shown),
-                              why="nothing is overwritten unasked",
-                              next="name another schema (--schema), add the files with kerfmark add, or say --replace")
+            raise TargetError(
+                "Kerfmark has built tables there already",
+                code="target.exists",
+                origin=Origin(self.where.shown),
+                why="nothing is overwritten unasked",
+                next="name another schema (--schema), add the files with kerfmark add, or "
+                "say --replace",
+            )
         if not there and not self.where.schema:
-            raise TargetError("the database has no schema to build in", code="target.missing", origin=Origin(self.where.shown),
-                              next="name one with --schema")
+            raise TargetError(
+                "the database has no schema to build in",
+                code="target.missing",
+                origin=Origin(self.where.shown),
+                next="name one with --schema",
+            )
         self.connection.rollback()
 
     def __enter__(self) -> NewSchema:
@@ -63,7 +72,7 @@ class NewSchema:
         with contextlib.suppress(Exception):
             self.connection.close()
 
-    def stored(self, values: pa.Array) -> pa.Array:
+    def to_engine(self, values: pa.Array) -> pa.Array:
         """Typed values stay as they are: they go in binary form."""
         return values
 
@@ -72,32 +81,40 @@ class NewSchema:
         self.layout = layout
         if self.where.schema and not self.reader.ask("SELECT current_schema()")[0][0]:
             self.execute(f"CREATE SCHEMA {quote(self.where.schema)}")
-        self.execute(f"SELECT pg_advisory_xact_lock(hashtext({literal('kerfmark')}), hashtext(current_schema()))")
+        self.execute(
+            f"SELECT pg_advisory_xact_lock(hashtext({literal('kerfmark')}), "
+            "hashtext(current_schema()))"
+        )
         if self.replace and self.reader.facts("kerfmark_loads"):
             self._drop_old()
         taken = {*self.reader.tables(), *self.reader.views()}
         wanted = [*layout.tables, *(view_name(s) for s in headers)]
         if clash := next((n for n in wanted if n in taken), ""):
             raise name_taken(clash, self.where.shown, "a schema (--schema)")
-        way = Way(type_of, identity=True, keys_later=True, links_later=True, longest=63)
-        self._statements: Statements = statements(layout, headers, dialect(), way)
+        self._statements: Statements = statements(layout, headers, dialect())
         for statement in self._statements.tables:
             self.execute(statement)
         for table, keys in natural_keys(layout).items():
-            self.execute(f"CREATE TABLE {quote(companion(table))} AS SELECT CAST(0 AS bigint) AS {NUMBER}, "
-                         f"{', '.join(map(quote, keys))} FROM {quote(table)} WHERE false")
+            self.execute(
+                f"CREATE TABLE {quote(companion(table))} AS SELECT CAST(0 AS bigint) AS {NUMBER}, "
+                f"{', '.join(map(quote, keys))} FROM {quote(table)} WHERE false"
+            )
 
     def _drop_old(self) -> None:
         from kerfmark.layout.text import parse_layout
 
-        [(text,)] = self.reader.ask("SELECT layout FROM kerfmark_layouts ORDER BY layout_id DESC LIMIT 1")
+        [(text,)] = self.reader.ask(
+            "SELECT layout FROM kerfmark_layouts ORDER BY layout_id DESC LIMIT 1"
+        )
         old = parse_layout(text, "the layout in the database")
         if old.existing:
             raise not_ours(self.where.shown)
         for statement in dropping(old):
             self.execute(statement)
 
-    def load(self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], *, numbered: bool) -> None:
+    def load(
+        self, table: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch], *, numbered: bool
+    ) -> None:
         """Puts rows into a table."""
         keys = [] if numbered else self.layout.key_columns(table)
         mine: list[pa.RecordBatch] = []
@@ -108,31 +125,40 @@ class NewSchema:
     def finish(self) -> None:
         """Makes keys, indexes and views, and the tables of the ledger."""
         self.execute("SET LOCAL maintenance_work_mem TO '256MB'")
-        for statement in (*self._statements.keys, *self._statements.indexes, *self._statements.links, *self._statements.views,
-                          *self._statements.comments, *own_tables(SPELLED)):
+        for statement in (*self._statements.after_rows(), *ledger_tables(LEDGER)):
             self.execute(statement)
         for table, keys in natural_keys(self.layout).items():
-            for statement in companion_keys(table, keys):
-                self.execute(statement)
+            self.execute(companion_keys(table, companion(table), keys))
         for table in self.layout.tables:
             if self.layout.has_generated_key(table):
                 count_on(self.reader, table, self.layout.key_of(table))
 
-    def execute(self, sql: str, rows: Sequence[Sequence[Any]] = ((),)) -> None:
-        """Runs a statement once per row of parameters."""
-        self.reader.execute(sql, rows)
+    def execute(self, sql: str) -> None:
+        """Runs a statement."""
+        self.reader.execute(sql)
+
+    def append(self, table: str, rows: pa.Table) -> None:
+        """Adds rows to a table of the ledger."""
+        self.reader.append(table, rows)
 
     def verify(self, expected: dict[str, int]) -> None:
-        """Raises KerfmarkError unless every table has the rows it should have; the links were checked when they were made."""
+        """Raises KerfmarkError unless every table has the rows it should have; the links were
+        checked when they were made."""
         if wrong := self.reader.nearly_all(expected):
-            raise KerfmarkError("the database that was built is not what it should be; nothing was kept", code="internal",
-                                why="; ".join(wrong), next="this is a fault of Kerfmark: please report it")
+            raise KerfmarkError(
+                "the database that was built is not what it should be; nothing was kept",
+                code="internal",
+                why="; ".join(wrong),
+                next="this is a fault of Kerfmark: please report it",
+            )
 
     def publish(self) -> None:
         """Makes it stay."""
         with translated(self.where.shown):
             self.connection.commit()
-        with contextlib.suppress(KerfmarkError):        # only the planner's knowledge: nothing depends on it
+        with contextlib.suppress(
+            KerfmarkError
+        ):  # only the planner's knowledge: nothing depends on it
             for table in self.layout.tables:
                 self.execute(f"ANALYZE {quote(table)}")
             self.connection.commit()
@@ -140,21 +166,22 @@ class NewSchema:
 
 def dropping(layout: Layout) -> list[str]:
     """The statements that take away what was made by a layout."""
-    tables = [*map(companion, natural_keys(layout)), *([] if layout.existing else reversed(layout.parents_first())), *NAMES]
-    return [*(f"DROP VIEW IF EXISTS {quote(view_name(s))}" for s in layout.sources),
-            *(f"DROP TABLE IF EXISTS {quote(t)}" for t in tables)]
-
-
-def companion_keys(table: str, keys: Sequence[str]) -> list[str]:
-    """The keys of the table that numbers the rows of another."""
-    own = ", ".join(map(quote, keys))
-    return [f"ALTER TABLE {quote(companion(table))} ADD PRIMARY KEY ({NUMBER}), ADD UNIQUE ({own}), "
-            f"ADD FOREIGN KEY ({own}) REFERENCES {quote(table)} ({own}) ON UPDATE CASCADE ON DELETE CASCADE"]
+    tables = [
+        *map(companion, natural_keys(layout)),
+        *([] if layout.existing else reversed(layout.parents_first())),
+        *NAMES,
+    ]
+    return [
+        *(f"DROP VIEW IF EXISTS {quote(view_name(s))}" for s in layout.sources),
+        *(f"DROP TABLE IF EXISTS {quote(t)}" for t in tables),
+    ]
 
 
 def count_on(reader: PostgresReader, table: str, key: str) -> None:
     """Lets the generated key of a table go on after its highest value."""
-    reader.ask(f"SELECT setval(pg_get_serial_sequence({literal(quote(table))}, {literal(key)}), "
-               f"GREATEST(1, (SELECT COALESCE(MAX({quote(key)}), 0) FROM {quote(table)})), "
-               f"(SELECT COUNT(*) FROM (SELECT 1 FROM {quote(table)} LIMIT 1) AS one) > 0) "
-               f"WHERE pg_get_serial_sequence({literal(quote(table))}, {literal(key)}) IS NOT NULL")
+    reader.ask(
+        f"SELECT setval(pg_get_serial_sequence({literal(quote(table))}, {literal(key)}), "
+        f"GREATEST(1, (SELECT COALESCE(MAX({quote(key)}), 0) FROM {quote(table)})), "
+        f"(SELECT COUNT(*) FROM (SELECT 1 FROM {quote(table)} LIMIT 1) AS one) > 0) "
+        f"WHERE pg_get_serial_sequence({literal(quote(table))}, {literal(key)}) IS NOT NULL"
+    )

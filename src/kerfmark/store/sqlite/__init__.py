@@ -1,1 +1,1 @@
-"""SQLite: `files` for databases that are there, `build` for one that is being made."""
+"""SQLite: `reader` looks into a file, `changing` changes one that is there, `new` builds one."""

@@ -1,0 +1,154 @@
+"""First stage of merging: which records the database has already, and under which numbers all will
+be known."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+
+from kerfmark.normalize.incoming import Incoming
+from kerfmark.normalize.lookup import MOST_COMPARED
+from kerfmark.normalize.table_rows import Linked, TableRows
+
+
+@dataclass(frozen=True)
+class Matched:
+    """By table: the number that each record has, or will have, in the database (`rows`; -1 for
+    none), whether it is new, and the columns of its key there. `incoming` has the tables with those
+    links blank that lead nowhere and may."""
+
+    incoming: Incoming
+    rows: Mapping[str, np.ndarray]
+    is_new: Mapping[str, np.ndarray]
+    keys: Mapping[str, Mapping[str, pa.Array]]
+
+    def arrays(self, name: str, columns: Sequence[str], records: np.ndarray) -> dict[str, pa.Array]:
+        """Columns and links of some records of a table, as they stand in the database."""
+        return _arrays(self.incoming, self.keys, name, columns, records)
+
+    def named_by(self, name: str, records: np.ndarray) -> list[pa.Array] | int:
+        """The natural keys of some records as they would stand in the database, where they are
+        known by any; else how many they are."""
+        columns = self.incoming.tables[name].spec.known_by
+        if not columns or not len(records):
+            return len(records)
+        return list(self.arrays(name, columns, records).values())
+
+
+def match(incoming: Incoming) -> Matched:
+    """Finds the records that the database has; what leads nowhere is added to the problems of its
+    source."""
+    done = Matched(incoming, {}, {}, {})
+    for name in incoming.order():
+        done = _with_table(done, name)
+    return done
+
+
+def _arrays(
+    incoming: Incoming,
+    keys: Mapping[str, Mapping[str, pa.Array]],
+    name: str,
+    columns: Sequence[str],
+    records: np.ndarray,
+) -> dict[str, pa.Array]:
+    table = incoming.tables[name]
+    out: dict[str, pa.Array] = {}
+    for c in columns:
+        codes = table.codes(c)[records]
+        at = pa.array(codes, mask=codes < 0)
+        if c in table.spec.links:
+            parent = keys.get(table.spec.links[c].to)
+            for own, key in incoming.layout.link_columns(name, c) if parent else ():
+                out[own] = parent[key].take(at) if parent else pa.nulls(len(codes), pa.int64())
+        else:
+            out[c] = incoming.to_engine(table.typed(c).values).take(at)
+    return out
+
+
+def _with_table(done: Matched, name: str) -> Matched:
+    """The same with one table more, whose parents are there."""
+    incoming = done.incoming
+    table, spec, layout = incoming.tables[name], incoming.tables[name].spec, incoming.layout
+    rows = np.full(table.rows, -1, np.int64)
+    natural = () if isinstance(spec.key, str) else spec.key
+    again = spec.each_row and incoming.policy(name) == "add" and spec.source in incoming.feeds
+    for columns in (
+        dict.fromkeys([*spec.unique_sets, *([natural] if natural else [])]) if not again else ()
+    ):
+        filled = incoming.filled(table, columns)
+        if columns != spec.known_by and spec.known_by:
+            filled &= ~incoming.filled(
+                table, spec.known_by
+            )  # another key counts only where the first one is not said
+        wanted = np.flatnonzero(filled & (rows < 0))
+        if len(wanted):
+            rows[wanted] = incoming.existing.match(name, done.arrays(name, columns, wanted))
+    done = replace(done, incoming=_without_unknown(incoming, name, rows))
+    new = (rows < 0) & incoming.creatable(name)
+    rows[new] = incoming.free(name, done.named_by(name, np.flatnonzero(new)))
+    if layout.has_generated_key(name):
+        key = {layout.key_of(name): pa.array(rows, mask=rows < 0)}
+    else:
+        key = done.arrays(name, natural, np.arange(table.rows))
+    return Matched(
+        done.incoming,
+        {**done.rows, name: rows},
+        {**done.is_new, name: new},
+        {**done.keys, name: key},
+    )
+
+
+def _without_unknown(incoming: Incoming, name: str, rows: np.ndarray) -> Incoming:
+    """The same with those links to a table blank that lead nowhere and may; where they may not,
+    that is a problem."""
+    creatable, tables = incoming.creatable(name), dict(incoming.tables)
+    for other, link, codes in incoming.links_to(name):
+        lost = np.flatnonzero(
+            (codes >= 0) & (np.append(rows, 0)[codes] < 0) & ~np.append(creatable, True)[codes]
+        )
+        if not len(lost):
+            continue
+        table = tables[other]
+        if table.spec.links[link].missing == "blank":
+            changed = codes.copy()
+            changed[lost] = -1
+            tables[other] = replace(table, columns={**table.columns, link: Linked(changed)})
+        else:
+            _refuse_unknown(incoming, table, link, table.source_rows()[lost])
+    return replace(incoming, tables=tables)
+
+
+def _refuse_unknown(incoming: Incoming, table: TableRows, link: str, rows: np.ndarray) -> None:
+    """Adds the problem that rows lead to a record that is nowhere, and must not be made for
+    them."""
+    target, feed = table.spec.links[link], incoming.feeds[table.spec.source]
+    [by, *more], header = target.by, next(iter(target.by.values()))
+    known: list[str] = []
+
+    def reason(row: int) -> str:
+        from rapidfuzz import fuzz, process
+
+        if not known:
+            known.extend(incoming.existing.sample_texts(target.to, by, MOST_COMPARED))
+        text = feed.text(header, row)
+        near = (
+            None
+            if more
+            else process.extractOne(text.strip('"'), known, scorer=fuzz.ratio, score_cutoff=70)
+        )
+        return f"{text} was not found in {target.to}" + (
+            f'; the nearest is "{near[0]}"' if near else ""
+        )
+
+    feed.problem(
+        "unknown",
+        tuple(target.by.values()),
+        rows[rows >= 0],
+        reason,
+        f'mend the cells, or say missing = "create" or "blank" in tables > {table.name} > links > '
+        f"{link}",
+        target.to,
+    )

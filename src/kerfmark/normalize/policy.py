@@ -1,0 +1,45 @@
+"""What becomes of a record that is there already, and of each value that is said of it: the rules
+that adding, taking back and proving go by."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from kerfmark.layout.model import Layout, TableSpec
+
+MADE, CREATED, SAID, NAMED, REFERRED = "made", "created", "said", "named", "referred"
+"""What a load does for a record: a row of its own made it; a row that only names it made it; a row
+of its own says what was there already; a row that names it would have made it; a row refers to it
+and would not have made it."""
+EXCEPTION = "exception"
+"""The rule of a column of usual values: a row that says another one keeps that itself."""
+
+
+def policy_of(layout: Layout, table: str, known: str) -> str:
+    """What a load with the option `known` does to known records of a table: refuse, keep, fill,
+    overwrite or add."""
+    spec = layout.tables[table]
+    return spec.known or (known if known != "add" or spec.each_row else "") or "refuse"
+
+
+def owner_of(layout: Layout, table: str) -> str:
+    """The table whose records decide what becomes of those of a table: that of which they are
+    part."""
+    spec = layout.tables[table]
+    return owner_of(layout, spec.part_of) if spec.part_of and not spec.known else table
+
+
+def rule_of(layout: Layout, table: str, column: str, known: str) -> str:
+    """What a load does with a value that it says otherwise than the database, in a column or link
+    of a known record: refuse, keep, fill, overwrite, or EXCEPTION."""
+    spec: TableSpec = layout.tables[table]
+    policy = policy_of(layout, owner_of(layout, table), known)
+    own = spec.columns.get(column)
+    if own is not None and own.usual:
+        return EXCEPTION
+    if own is not None and own.conflicts != "refuse":
+        return "overwrite" if own.conflicts == "last" else "keep"
+    if spec.part_of and policy != "keep":
+        return "refuse"  # the parts of a known record are not mended one by one
+    return policy

@@ -1,0 +1,119 @@
+"""What does not fit, kept by kind and row, so that it can be told, refused or set aside; and what
+is odd but may stay."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from kerfmark.errors import Origin
+from kerfmark.read.source import Severity
+
+KINDS = {
+    "unreadable": "rows that cannot be read",
+    "unfit": "values that do not fit their type",
+    "too wide": "texts that are too long",
+    "not allowed": "values that are not allowed",
+    "blank": "required values that are missing",
+    "differs": "different values where one is expected",
+    "again": "duplicates",
+    "unknown": "values that were not found in the table they refer to",
+    "cannot be": "rules that no row can satisfy",
+    "circle": "records that refer back to themselves",
+    "rare": "values that may be typing mistakes of others",
+    "for one": "records that would be made for one row only",
+    "without": "records that refer to no other, where nearly all do",
+    "far wider": "texts that are far longer than the others",
+}
+"""Kinds of problems and oddities, worst first, in words."""
+Reason = str | Callable[[int], str]
+
+
+@dataclass(frozen=True)
+class Problem:
+    """One kind of problem in one column: in which records (as read, from 0) of which source, why,
+    and what to do.
+
+    `reason` is for all records, or says it for one; `places` are rows that are not records, each
+    with its reason. `headers` are those of the column, or of several; none for whole rows. Where a
+    record is held `against` one that the database has, the number of the row of that in the
+    `table`.
+    """
+
+    kind: str
+    source: str
+    headers: tuple[str, ...]
+    records: np.ndarray
+    reason: Reason
+    remedy: str
+    severity: Severity = "broken"
+    table: str = ""
+    places: tuple[tuple[Origin, str], ...] = ()
+    against: Mapping[int, int] = field(default_factory=dict)
+
+    @property
+    def column(self) -> str:
+        """The headers as they are told; "" for whole rows."""
+        return " + ".join(self.headers)
+
+    def why(self, record: int) -> str:
+        """The reason for one record."""
+        return self.reason if isinstance(self.reason, str) else self.reason(record)
+
+    @property
+    def total(self) -> int:
+        """How many records."""
+        return max(len(self.records), len(self.places), 1)
+
+
+class EnoughProblems(Exception):
+    """As many problems as were asked for."""
+
+
+@dataclass
+class Problems:
+    """All problems of a run; `odd` ones refuse nothing. Raises EnoughProblems once there are
+    `enough` of them (0: never)."""
+
+    enough: int = 0
+    found: list[Problem] = field(default_factory=list)
+    odd: list[Problem] = field(default_factory=list)
+
+    def add(self, problem: Problem) -> None:
+        """Adds a problem, or something odd."""
+        if problem.severity != "broken":
+            self.odd.append(problem)
+            return
+        self.found.append(problem)
+        if self.enough and self.total >= self.enough:
+            raise EnoughProblems
+
+    @property
+    def total(self) -> int:
+        """How many problems there are in all."""
+        return sum(p.total for p in self.found)
+
+    def worst_first(self) -> list[Problem]:
+        """All of them, the odd ones last."""
+        order = list(KINDS)
+        return sorted(self.found, key=lambda p: order.index(p.kind)) + sorted(
+            self.odd, key=lambda p: order.index(p.kind)
+        )
+
+
+def lines(
+    problems: Sequence[Problem], origin: Callable[[str, int | None, str], Origin], most: int
+) -> list[str]:
+    """The first places, one line each."""
+    out: list[str] = []
+    for p in problems:
+        out += [f"{place}: {why}" for place, why in p.places]
+        if not len(p.records) and not p.places:
+            out.append(f"{origin(p.source, None, p.column)}: {p.why(-1)}")
+        out += [
+            f"{origin(p.source, r, p.column)}: {p.why(r)}"
+            for r in p.records[: max(0, most - len(out))].tolist()
+        ]
+    return out[:most]

@@ -1,0 +1,398 @@
+"""Splits encoded sources into the tables of a layout.
+
+Promises: 1. every column of a source is in a table or listed as left out; 2. a table's record says
+for each of its rows what the row says, or the row is refused or set aside, with the reason; 3.
+generated keys count from 1 in the order in which records first appear, or in the order that the
+layout wants; 4. nothing is written here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kerfmark.errors import DataRefused, Origin, counted
+from kerfmark.layout.derive import settled
+from kerfmark.layout.model import Layout
+from kerfmark.normalize.anomalies import MOST_COMPARED, find_anomalies, near_existing
+from kerfmark.normalize.incoming import Incoming
+from kerfmark.normalize.keys import put_in_order, with_keys
+from kerfmark.normalize.lookup import Found, circular
+from kerfmark.normalize.merge import merge
+from kerfmark.normalize.merged import Existing, Merged, Numbers
+from kerfmark.normalize.prepare import Prepared
+from kerfmark.normalize.problems import EnoughProblems, Problem, Problems, lines
+from kerfmark.normalize.rejoin import check_rejoined
+from kerfmark.normalize.table_rows import SHOWN, Column, Counted, Linked, TableRows, Typed
+from kerfmark.normalize.tables import SourceTables
+from kerfmark.profile.encode import EncodedSource
+from kerfmark.read.source import MEND_RAGGED, RaggedRow
+
+
+@dataclass(frozen=True)
+class LinkCount:
+    """What became of a link that is found by value: how many records were resolved, how many of the
+    parent's were created for it, and how many were left blank though they say something."""
+
+    table: str
+    link: str
+    to: str
+    resolved: int
+    created: int
+    blank: int
+
+
+@dataclass(frozen=True)
+class SetAside:
+    """A row that could not be placed: its source, its number there as read (-1: it could not be cut
+    into its columns, and is `ragged`), and why and what to do for each problem; `against`: the row
+    of the database (table and number) that it was held against, where that is the reason."""
+
+    source: str
+    record: int
+    reasons: tuple[tuple[str, str], ...]
+    ragged: RaggedRow | None = None
+    against: tuple[str, int] = ("", 0)
+
+
+@dataclass
+class Split:
+    """The tables of a layout, parents before children, and everything that happened on the way.
+
+    `tables` is empty when there are problems. `left_out` counts, per source, the rows that the
+    layout wants no record of (as read: `left_out_records`); `changed` the cells, per source and
+    header, in which the layout wants something else than the file says.
+    """
+
+    layout: Layout
+    tables: list[TableRows] = field(default_factory=list)
+    problems: Problems = field(default_factory=Problems)
+    links: list[LinkCount] = field(default_factory=list)
+    set_aside: list[SetAside] = field(default_factory=list)
+    left_out: dict[str, int] = field(default_factory=dict)
+    left_out_records: dict[str, np.ndarray] = field(default_factory=dict)
+    changed: dict[tuple[str, str], int] = field(default_factory=dict)
+    complete: bool = True
+    merged: Merged = field(default_factory=Merged)
+
+
+@dataclass(frozen=True)
+class MergeTarget:
+    """The database that new rows are to meet: how it is asked, the numbers of new rows, how its
+    engine stores values, what becomes of records that it has already, and the headers, by source,
+    that the files need not have and do not."""
+
+    existing: Existing
+    free: Numbers
+    to_engine: Callable[[pa.Array], pa.Array]
+    known: str = ""
+    lacking: Mapping[str, set[str]] = field(default_factory=dict)
+
+
+def split(
+    layout: Layout, sources: Mapping[str, EncodedSource], *, set_aside: bool = False
+) -> Split:
+    """The rows of all tables, or, with `set_aside`, of all rows that can be placed.
+
+    `sources` maps the layout's names to the encoded sources, whose headers `layout.derive` has
+    found to be right. Raises DataRefused with every kind of problem and its rows when the data do
+    not fit.
+    """
+    out = rehearse(layout, sources, set_aside=set_aside)
+    if out.problems.total:
+        raise refused(out.problems, sources)
+    return out
+
+
+def refused(problems: Problems, sources: Mapping[str, EncodedSource]) -> DataRefused:
+    """The error for problems that nothing was done about."""
+    found = [p for p in problems.worst_first() if p.severity == "broken"]
+    return DataRefused(
+        f"{counted(problems.total, 'problem')} between the data and the layout",
+        code="data.misfit",
+        more=lines(found, lambda s, r, h: sources[s].found.origin(r, h), SHOWN),
+        total=problems.total,
+        next="; or ".join(dict.fromkeys(p.remedy for p in found)),
+    )
+
+
+def rehearse(
+    layout: Layout,
+    sources: Mapping[str, EncodedSource],
+    *,
+    set_aside: bool = False,
+    enough: int = 0,
+    odd: bool = False,
+    target: MergeTarget | None = None,
+) -> Split:
+    """As `split`, but problems are only collected, at least `enough` of them (0: all); `odd` asks
+    for what is odd as well.
+
+    With `set_aside`, rows with problems are taken out until what is left has none: a row that led
+    to one of these may have to go too. With a `target`, the rows are merged with those of a
+    database; sources that are not there are not fed.
+    """
+    whole = settled(layout, {n: e.source.headers for n, e in sources.items()})
+    gone: dict[str, dict[int, list[tuple[str, str]]]] = {n: {} for n in sources}
+    held: dict[tuple[str, int], tuple[str, int]] = {}
+    while True:
+        out = _once(
+            whole,
+            sources,
+            {n: np.array(sorted(g), np.int64) for n, g in gone.items()},
+            enough,
+            odd,
+            target,
+        )
+        for problem in unreadable(sources, ragged=not set_aside) if out.complete else ():
+            out.problems.add(problem)
+        if (
+            not set_aside
+            or not out.problems.total
+            or any(not len(p.records) for p in out.problems.found)
+        ):
+            break
+        _take_out(out.problems.found, gone, held)
+        if all(len(gone[n]) >= e.rows for n, e in sources.items()):
+            break
+    if set_aside:
+        out.set_aside = [
+            SetAside(n, r, tuple(dict.fromkeys(why)), against=held.get((n, r), ("", 0)))
+            for n, g in gone.items()
+            for r, why in sorted(g.items())
+        ]
+        out.set_aside += [
+            SetAside(n, -1, ((r.told(len(e.source.headers)), MEND_RAGGED),), r)
+            for n, e in sources.items()
+            for r in e.found.ragged
+        ]
+    return out
+
+
+def unreadable(sources: Mapping[str, EncodedSource], *, ragged: bool) -> Iterator[Problem]:
+    """The rows of sources that could not be read right: those with too few or too many fields, if
+    asked for, and others."""
+    none = np.empty(0, np.int64)
+    for name, encoded in sources.items():
+        if ragged and encoded.found.ragged:
+            width = len(encoded.source.headers)
+            places = tuple((Origin(r.file, row=r.row), r.told(width)) for r in encoded.found.ragged)
+            yield Problem("unreadable", name, (), none, "", MEND_RAGGED, places=places)
+        for remark in encoded.found.remarks:
+            if remark.severity == "broken":
+                at = encoded.source.origin()
+                yield Problem(
+                    "unreadable",
+                    name,
+                    (remark.header,) if remark.header else (),
+                    none,
+                    "",
+                    remark.next,
+                    places=tuple(
+                        (Origin(at.file, at.sheet, row, remark.header), remark.what)
+                        for row in remark.rows
+                    ),
+                )
+
+
+def _take_out(
+    problems: list[Problem],
+    gone: dict[str, dict[int, list[tuple[str, str]]]],
+    held: dict[tuple[str, int], tuple[str, int]],
+) -> None:
+    for p in problems:
+        for record in p.records.tolist():
+            if record in p.against:
+                held.setdefault((p.source, record), (p.table, p.against[record]))
+            column = f'"{p.column}" ' if p.headers else ""
+            gone[p.source].setdefault(record, []).append((column + p.why(record), p.remedy))
+
+
+def _once(
+    layout: Layout,
+    sources: Mapping[str, EncodedSource],
+    without: Mapping[str, np.ndarray],
+    enough: int,
+    odd: bool,
+    target: MergeTarget | None,
+) -> Split:
+    out = Split(layout, problems=Problems(enough))
+    feeds = {
+        n: SourceTables(layout, Prepared(layout, n, e, without[n]), out.problems)
+        for n, e in sources.items()
+    }
+    out.left_out = {n: f.ready.left_out for n, f in feeds.items() if f.ready.left_out}
+    out.left_out_records = {n: f.ready.left_out_records for n, f in feeds.items()}
+    tables: dict[str, TableRows] = {}
+    try:
+        found = _fill(layout, feeds, tables, out, target is not None)
+        if target is not None:
+            if not out.problems.total:
+                ready = {n: f.ready for n, f in feeds.items()}
+                check_rejoined(layout, ready, tables, adding=True)
+            out.merged = merge(
+                Incoming(
+                    layout,
+                    feeds,
+                    tables,
+                    found,
+                    target.existing,
+                    target.free,
+                    target.to_engine,
+                    target.known,
+                    target.lacking,
+                )
+            )
+            told = {(p.source, r) for p in out.problems.found for r in p.records.tolist()}
+            for problem in near_existing(
+                feeds,
+                tables,
+                out.merged.is_new,
+                lambda t, c: target.existing.sample_texts(t, c, MOST_COMPARED),
+            ):
+                rest = np.array(
+                    [r for r in problem.records.tolist() if (problem.source, r) not in told],
+                    np.int64,
+                )
+                if len(rest):
+                    out.problems.add(replace(problem, records=rest))
+    except EnoughProblems:
+        out.complete = False
+        return out
+    _counted(layout, feeds, tables, out)
+    if odd:
+        for problem in find_anomalies(layout, feeds, tables, out.problems.found):
+            out.problems.add(problem)
+    for name, feed in feeds.items():
+        for header in feed.ready.encoded.source.headers:
+            column_at = layout.column_of(name, header)
+            if column_at and (n := feed.ready.changed(header, column_at[1])):
+                out.changed[name, header] = n
+    if not out.problems.total and target is None:
+        put_in_order(layout, tables)
+        check_rejoined(layout, {n: f.ready for n, f in feeds.items()}, tables)
+        with_keys(layout, tables)
+    out.tables = [tables[name] for name in layout.parents_first() if name in tables]
+    return out
+
+
+def _counted(
+    layout: Layout, feeds: Mapping[str, SourceTables], tables: Mapping[str, TableRows], out: Split
+) -> None:
+    """Keys that a source says itself must be those that are given out; they are then no column
+    beside the key."""
+    for name, table in tables.items():
+        column = layout.counted(name)
+        if not column or table.spec.source not in feeds:
+            continue
+        said, feed = table.typed(column), feeds[table.spec.source]
+        new = out.merged.new.get(name)
+        numbers = said.values.take(pa.array(said.codes, mask=said.codes < 0))
+        if new is None:
+            wanted = pa.array(np.arange(1, table.rows + 1))
+            wrong, rows = pc.fill_null(pc.not_equal(numbers, wanted), True), table.source_rows()
+        else:
+            wanted = pa.array(out.merged.numbers[name])
+            wrong, rows = (
+                pc.fill_null(pc.not_equal(new.column(column).combine_chunks(), wanted), True),
+                out.merged.said_in[name][1],
+            )
+        at = np.flatnonzero(wrong.to_numpy(zero_copy_only=False))
+        if len(at):
+            feed.problem(
+                "not allowed",
+                (table.spec.columns[column].header,),
+                rows[at[:1]],
+                f"is not {wanted[int(at[0])]}, the next number",
+                f'let it count on, or say key = ["{column}"] in tables > {name}',
+                name,
+            )
+        elif new is None:
+            table.columns[column] = Counted()
+
+
+def _fill(
+    layout: Layout,
+    feeds: Mapping[str, SourceTables],
+    tables: dict[str, TableRows],
+    out: Split,
+    adding: bool,
+) -> dict[tuple[str, str], Found]:
+    """Makes all tables, links them, and checks them; when `adding`, what is not known here may be
+    known to the database."""
+    tables |= {n: _empty(layout, n) for n, t in layout.tables.items() if t.source not in feeds}
+    order = [n for n in layout.parents_first() if n not in tables]
+    for name in order:
+        spec = layout.tables[name]
+        if not spec.part_of:
+            tables[name] = feeds[spec.source].table(name)
+    for name in order:
+        spec = layout.tables[name]
+        if spec.part_of:
+            tables[name] = feeds[spec.source].part(name, tables[spec.part_of])
+    found: dict[tuple[str, str], Found] = {}
+    for name in layout.tables:  # every table as its own source says it, before others add to it
+        spec = layout.tables[name]
+        for link, target in spec.links.items() if spec.source in feeds else ():
+            if target.by:
+                target = target.model_copy(update={"missing": "create"}) if adding else target
+                got = found[name, link] = feeds[spec.source].look_up(
+                    tables[name], link, target, tables[target.to]
+                )
+                created = len(got.created)
+                lost = len(got.unknown) if target.missing == "blank" else 0
+                out.links.append(
+                    LinkCount(
+                        name, link, target.to, int(np.count_nonzero(got.record >= 0)), created, lost
+                    )
+                )
+                if target.to == name:
+                    _circles(feeds[spec.source], tables[name], link, out.problems)
+    for name, spec in layout.tables.items():
+        for link, target in spec.links.items() if spec.source in feeds else ():
+            for path, header in target.repeats.items():
+                if not adding or "." not in path:
+                    feeds[spec.source].check_repeat(
+                        tables, name, link, path, header, found[name, link]
+                    )
+    for name, spec in layout.tables.items():
+        if spec.source in feeds:
+            feeds[spec.source].check_filled(tables[name], named=not adding)
+    return found
+
+
+def _empty(layout: Layout, name: str) -> TableRows:
+    """A table that no file feeds now; others may name records of it."""
+    spec = layout.tables[name]
+    none = np.empty(0, np.int32)
+    columns: dict[str, Column] = {
+        layout.key_of(name): Counted(),
+        **{link: Linked(none) for link in spec.links},
+    }
+    columns |= {n: Typed(pa.array([], c.of_type.arrow), none) for n, c in spec.columns.items()}
+    return TableRows(name, spec, 0, columns, np.empty(0, np.int64))
+
+
+def _circles(feed: SourceTables, table: TableRows, link: str, problems: Problems) -> None:
+    """Adds, as odd, the records that lead back to themselves."""
+    rows = table.source_rows()[circular(table.codes(link))]
+    if len(rows := rows[rows >= 0]):
+        ready = feed.ready.encoded
+        records = rows if ready.records is None else ready.records[rows]
+        header = next(iter(table.spec.links[link].by.values()))
+        problems.add(
+            Problem(
+                "circle",
+                feed.name,
+                (header,),
+                np.sort(records),
+                "leads back to the same record in the end",
+                "mend the cells, unless it is meant",
+                "doubtful",
+                table.name,
+            )
+        )

@@ -1,0 +1,630 @@
+"""The tables that one source feeds: one record per key, values and links as codes, and every row
+that does not fit."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+import pyarrow as pa
+
+from kerfmark.errors import article
+from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
+from kerfmark.normalize.lookup import Found, differing, nearest, resolve
+from kerfmark.normalize.parts import filled_groups, parts_of_records, split_cells, stacked
+from kerfmark.normalize.prepare import Cells, Prepared
+from kerfmark.normalize.problems import Problem, Problems, Reason
+from kerfmark.normalize.table_rows import Column, Counted, Linked, TableRows, Typed
+from kerfmark.normalize.transform import not_allowed
+from kerfmark.profile.codes import combine, filled, first_rows, gather, holds, most_frequent
+from kerfmark.profile.convert import misfits, to_typed
+from kerfmark.profile.encode import EncodedColumn
+
+
+class SourceTables:
+    """The tables fed by one source."""
+
+    def __init__(self, layout: Layout, ready: Prepared, problems: Problems) -> None:
+        self.layout, self.ready, self.problems, self.name = layout, ready, problems, ready.name
+        self._identity: dict[str, tuple[np.ndarray, int]] = {}
+        self._parts: dict[tuple[str, str], tuple[pa.StringArray, np.ndarray, np.ndarray]] = {}
+        self._places: dict[str, tuple[np.ndarray, np.ndarray]] = {}
+        self._told: set[tuple[str, str, str]] = set()
+
+    def problem(
+        self,
+        kind: str,
+        headers: tuple[str, ...],
+        rows: np.ndarray,
+        reason: Reason,
+        remedy: str,
+        table: str = "",
+        against: np.ndarray | None = None,
+    ) -> None:
+        """Adds a problem; `rows` are those of the prepared source, and what `reason` is asked
+        about. `against` are the rows of the database that they are held against."""
+        records = self.records(rows)
+        if not isinstance(reason, str):
+            back, ask = dict(zip(records.tolist(), rows.tolist(), strict=True)), reason
+
+            def of_record(record: int) -> str:
+                return ask(back[record])
+
+            reason = of_record
+        held = {} if against is None else dict(zip(records.tolist(), against.tolist(), strict=True))
+        self.problems.add(
+            Problem(kind, self.name, headers, records, reason, remedy, table=table, against=held)
+        )
+
+    def records(self, rows: np.ndarray) -> np.ndarray:
+        """The records, as read, that rows of the prepared source are."""
+        numbers = self.ready.encoded.records
+        return rows if numbers is None or not len(rows) else numbers[rows]
+
+    def identity(self, name: str) -> tuple[np.ndarray, int]:
+        """Per row of the source the number (from 0) of its record in a table, -1 for none; and how
+        many there are."""
+        if name not in self._identity:
+            spec = self.layout.tables[name]
+            codes = [
+                self._coded(spec.columns[k])
+                if k in spec.columns
+                else self._link_identity(spec.links[k])
+                for k in spec.known_by
+            ]
+            mixed, count = combine([c for c, _ in codes], [n for _, n in codes])
+            if spec.only_rows and not spec.each_row:
+                inside = np.where(self.ready.holds(spec.only_rows), mixed, -1).astype(np.int32)
+                mixed, count = combine(
+                    [inside, np.where(inside >= 0, 0, -1).astype(np.int32)], [count, 1]
+                )
+            self._identity[name] = mixed, count
+        return self._identity[name]
+
+    def _whole_keys(self, name: str, codes: np.ndarray) -> None:
+        """Adds a problem for each row in which a part of a table's key is blank and another is
+        filled: that would be lost, as the row leads to no record."""
+        spec = self.layout.tables[name]
+        if len(spec.known_by) < 2 or spec.only_rows:
+            return
+        base = self.layout.base_of(self.name)
+        key = " + ".join(self.key_headers(name))
+        for part in spec.known_by:
+            own = spec.columns.get(part)
+            if own is None and (name, part, spec.links[part].to) not in (
+                self.layout.path(base, spec.links[part].to) or []
+            ):
+                continue  # the row leads to that on another way
+            filled_codes = self._coded(own)[0] if own else self._link_identity(spec.links[part])[0]
+            rows = np.flatnonzero((codes < 0) & (filled_codes >= 0))
+            headers = (own.header or part,) if own else tuple(self.key_headers(spec.links[part].to))
+            header = " + ".join(headers)
+            if len(rows):
+                self.problem(
+                    "blank",
+                    headers,
+                    rows,
+                    f"is filled, but another part of {key} is blank",
+                    f'fill the cells, or put "{header}" into a table with a record per row and '
+                    "take it out of known_by "
+                    f"of tables > {name}",
+                    name,
+                )
+
+    def _coded(self, spec: ColumnSpec) -> tuple[np.ndarray, int]:
+        """The code of each row in a column, and how many values it has."""
+        values, codes = (
+            self.ready.derived(spec)[0] if spec.derived else self.ready.cells(spec.header, spec)
+        )
+        return codes, len(values)
+
+    def _link_identity(self, link: LinkSpec) -> tuple[np.ndarray, int]:
+        """Per row of the source a number for the record that a link leads to."""
+        if not link.by:
+            return self.identity(link.to)
+        columns = [
+            self.ready.cells(h, self.layout.tables[link.to].columns[c]) for c, h in link.by.items()
+        ]
+        return combine([codes for _, codes in columns], [len(values) for values, _ in columns])
+
+    def table(self, name: str) -> TableRows:
+        """The records of a table, without those links that are looked up; what is wrong is added to
+        the problems."""
+        spec = self.layout.tables[name]
+        listed = next((c for c in spec.columns.values() if c.split), None)
+        if listed is not None:
+            return self._all_parts(name, spec, listed)
+        codes, count = (None, self.ready.rows) if spec.each_row else self.identity(name)
+        first = None if codes is None else first_rows(codes, count)
+        if codes is not None:
+            self._whole_keys(name, codes)
+        columns: dict[str, Column] = {self.layout.key_of(name): Counted()}
+        for link, target in spec.links.items():
+            link_codes, size = self._link_identity(target)
+            headers = list(target.by.values()) or self.key_headers(target.to)
+            if link not in spec.known_by:
+                self._agree(name, codes, count, link_codes, size, tuple(headers))
+            columns[link] = Linked(link_codes if first is None else gather(link_codes, first))
+        for column, c in spec.columns.items():
+            columns[column] = self._column(name, spec, column, c, codes, count, first)
+        table = TableRows(name, spec, count, columns, first)
+        for unique in (
+            spec.unique_sets if isinstance(spec.key, str) else [*spec.unique_sets, spec.key]
+        ):
+            if (spec.each_row or unique != spec.known_by) and (
+                spec.known != "add" or unique != spec.known_by
+            ):
+                self._unique(table, unique)
+        return table
+
+    def _column(
+        self,
+        name: str,
+        spec: TableSpec,
+        column: str,
+        c: ColumnSpec,
+        codes: np.ndarray | None,
+        count: int,
+        first: np.ndarray | None,
+    ) -> Column:
+        """The values of one column."""
+        if c.derived:
+            (values, of_rows), wrong = self.ready.derived(c)
+            header = ""
+            if len(wrong):
+                self.problem(
+                    "unfit",
+                    (),
+                    wrong,
+                    f"what {column} is derived from it does not fit {c.type}",
+                    f"set a wider type for {name}.{column} in the layout",
+                    name,
+                )
+        else:
+            header = c.header
+            self._check(name, column, c, header)
+            exact = (
+                codes is not None
+                or any(column in u for u in spec.unique_sets)
+                or not isinstance(spec.key, str)
+            )
+            values, of_rows = (
+                self.ready.cells(header, c)
+                if exact and not c.instead_of
+                else (self.ready.typed(header, c), self.ready.column(header, c).codes)
+            )
+        if c.usual and codes is not None:
+            return Typed(values, most_frequent(codes, of_rows, count, len(values)))
+        if c.conflicts != "refuse" and codes is not None:
+            return Typed(values, choose_value(codes, of_rows, count, len(values), c.conflicts))
+        if c.instead_of:
+            of_rows = self._exceptions(c)
+        elif column not in spec.known_by:
+            self._agree(name, codes, count, of_rows, len(values), (header or column,))
+        return Typed(values, of_rows if first is None else gather(of_rows, first))
+
+    def _exceptions(self, spec: ColumnSpec) -> np.ndarray:
+        """The codes of a column where they differ from what is usual, -1 elsewhere."""
+        encoded = self.ready.column(spec.header, spec)
+        codes, count = self.identity(spec.instead_of)
+        expected = np.append(most_frequent(codes, encoded.codes, count, len(encoded.values)), -1)[
+            codes
+        ]
+        rows = np.flatnonzero((encoded.codes < 0) & (expected >= 0))
+        if len(rows):
+            self.problem(
+                "differs",
+                (spec.header,),
+                rows,
+                f"is blank where {spec.instead_of} usually has a value",
+                f'fill the cells, or take "{spec.header}" out of tables > {spec.instead_of}',
+                spec.instead_of,
+            )
+        return np.where(encoded.codes != expected, encoded.codes, -1)
+
+    def _all_parts(self, name: str, spec: TableSpec, listed: ColumnSpec) -> TableRows:
+        """The distinct parts of the cells of a column, in the order in which they first appear."""
+        parts, _, _ = self._split(listed.header, listed.split)
+        column = next(n for n, c in spec.columns.items() if c is listed)
+        values = self._part_values(name, column, listed, parts)
+        return TableRows(
+            name,
+            spec,
+            len(parts),
+            {
+                self.layout.key_of(name): Counted(),
+                column: Typed(values, np.arange(len(parts), dtype=np.int32)),
+            },
+            np.full(len(parts), -1),
+        )
+
+    def _split(self, header: str, separator: str) -> tuple[pa.StringArray, np.ndarray, np.ndarray]:
+        if (header, separator) not in self._parts:
+            self._parts[header, separator] = split_cells(self.ready.column(header), separator)
+        return self._parts[header, separator]
+
+    def part(self, name: str, owner: TableRows) -> TableRows:
+        """The records of a table that is part of another."""
+        spec = self.layout.tables[name]
+        rows = owner.source_rows()
+        link = self.layout.owner_link(name)
+        columns: dict[str, Column] = {self.layout.key_of(name): Counted()}
+        several = [c for c in spec.columns.values() if c.headers]
+        if several:
+            groups = [
+                [self.ready.column(h, c).codes[rows] for h, c in zip(group, several, strict=True)]
+                for group in zip(*(c.headers for c in several), strict=True)
+            ]
+            record, place = filled_groups(groups)
+        else:
+            header, separator = self._listed(spec)
+            _, codes, starts = self._split(header, separator)
+            record, place, at = parts_of_records(self.ready.column(header).codes[rows], starts)
+            self._places[name] = codes[at], rows[record]
+        columns |= {n: Linked(record.astype(np.int32)) for n in spec.links if n == link}
+        columns |= {n: Linked(np.full(len(record), -1, np.int32)) for n in spec.links if n != link}
+        for n, c in spec.columns.items():
+            if c.headers:
+                for h in c.headers:
+                    self._check(name, n, c, h)
+                columns[n] = Typed(
+                    *stacked(
+                        [self.ready.typed(h, c) for h in c.headers],
+                        [self.ready.column(h, c).codes[rows] for h in c.headers],
+                        record,
+                        place,
+                    )
+                )
+            elif c.told:
+                columns[n] = Typed(to_typed(pa.array(c.told), c.of_type), place.astype(np.int32))
+            elif c.position:
+                most = int(place.max(initial=0)) + 1
+                columns[n] = Typed(pa.array(np.arange(1, most + 1)), place.astype(np.int32))
+            else:
+                parts, codes, starts = self._split(c.header, c.split)
+                columns[n] = Typed(
+                    self._part_values(name, n, c, parts), self._places[name][0].astype(np.int32)
+                )
+        return TableRows(name, spec, len(record), columns, rows[record])
+
+    def _listed(self, spec: TableSpec) -> tuple[str, str]:
+        """The header whose cells a table holds the parts of, and what separates them."""
+        for column in spec.columns.values():
+            if column.split:
+                return column.header, column.split
+        link = next(link for link in spec.links.values() if link.by)
+        parent = self.layout.tables[link.to]
+        [(column_name, header)] = link.by.items()
+        return header, parent.columns[column_name].split
+
+    def look_up(self, table: TableRows, name: str, link: LinkSpec, parent: TableRows) -> Found:
+        """Fills in a link that is found by value; rows for which nothing is found are added to the
+        problems, if so wanted."""
+        rows = self._own_rows(table)  # records that others added know nothing of this link
+        cells: dict[str, Cells] = {}
+        for column, header in (*link.by.items(), *link.repeats.items()):
+            if "." not in column:
+                cells[column] = self._cells(table, parent, column, header, rows)
+        found = resolve(parent, link, cells)
+        if link.missing == "refuse" and len(found.unknown):
+            by = list(link.by)
+            values, codes = cells[by[0]]
+            there = dict(zip(rows[found.unknown].tolist(), found.unknown.tolist(), strict=True))
+            known = nearest(parent, by[0], parent.spec.columns[by[0]].of_type)
+
+            def reason(row: int) -> str:
+                text = str(values[int(codes[there[row]])].as_py())
+                near = known(text) if len(by) == 1 else ""
+                return f'"{text}" was not found in {link.to}' + (
+                    f'; the nearest is "{near}"' if near else ""
+                )
+
+            remedy = (
+                'mend the cells, or say missing = "create" or "blank" in tables > '
+                f"{table.name} > links > {name}"
+            )
+            self.problem(
+                "unknown", tuple(link.by.values()), rows[found.unknown], reason, remedy, link.to
+            )
+        record = found.record
+        whole = (
+            np.concatenate([record, np.full(table.rows - len(record), -1)])
+            if len(record) < table.rows
+            else record
+        )
+        table.columns[name] = Linked(whole)
+        return found
+
+    def _own_rows(self, table: TableRows) -> np.ndarray:
+        """The source rows of the records that this source gave, which come first."""
+        rows = table.source_rows()
+        return rows if table.row_of is None else rows[: int(np.count_nonzero(rows >= 0))]
+
+    def _cells(
+        self, table: TableRows, parent: TableRows, column: str, header: str, rows: np.ndarray
+    ) -> Cells:
+        """What the records of a table say under a header, as values of a parent's column."""
+        spec = parent.spec.columns[column]
+        if table.name in self._places:
+            parts, _, _ = self._split(header, spec.split)
+            return to_typed(parts, spec.of_type), self._places[table.name][0]
+        self._check(parent.name, column, spec, header)
+        return self.ready.typed(header, spec), self.ready.column(header, spec).codes[rows]
+
+    def check_repeat(
+        self,
+        tables: Mapping[str, TableRows],
+        name: str,
+        link: str,
+        path: str,
+        header: str,
+        found: Found,
+    ) -> None:
+        """Adds a problem for each record that says under a header something else than what its link
+        leads to."""
+        table, target = tables[name], self.layout.tables[name].links[link]
+        parent, rows = tables[target.to], self._own_rows(table)
+        record = table.codes(link)[: len(rows)]
+        *links, column = path.split(".")
+        for further in links:
+            record, parent = (
+                np.append(parent.codes(further), -1)[record],
+                tables[parent.spec.links[further].to],
+            )
+        wrong = differing(
+            parent, column, self._cells(table, parent, column, header, rows), record, target.loose
+        )
+        nowhere = found.unknown[found.record[found.unknown] < 0]
+        wrong = np.setdiff1d(wrong, nowhere)
+        if len(wrong):
+            known = " + ".join(target.by.values())
+            self.problem(
+                "differs",
+                (header,),
+                rows[wrong],
+                f"differs from what {parent.name} says of the same {known}",
+                f'mend the cells, or take "{header}" out of repeats of tables > {name} > links > '
+                f"{link} and give it a "
+                "column",
+                parent.name,
+            )
+
+    def key_headers(self, name: str) -> list[str]:
+        """The headers by which a table's records are known."""
+        spec = self.layout.tables[name]
+        return [
+            h
+            for k in spec.known_by
+            for h in (
+                [spec.columns[k].header or k]
+                if k in spec.columns
+                else list(spec.links[k].by.values()) or self.key_headers(spec.links[k].to)
+            )
+        ]
+
+    def _part_values(
+        self, table: str, name: str, spec: ColumnSpec, parts: pa.StringArray
+    ) -> pa.Array:
+        """The parts of cells in their type."""
+        values = to_typed(parts, spec.of_type)
+        if len(wrong := misfits(parts, values)):
+            _, codes, starts = self._split(spec.header, spec.split)
+            cells = np.flatnonzero(
+                np.add.reduceat(np.append(np.isin(codes, wrong), 0), starts[:-1]) > 0
+            )
+            self.problem(
+                "unfit",
+                (spec.header,),
+                np.flatnonzero(np.isin(self.ready.column(spec.header).codes, cells)),
+                f'"{parts[int(wrong[0])].as_py()}" is not {article(spec.of_type.kind)} '
+                f"({spec.type})",
+                f'mend the cells, or set type = "text" for {table}.{name} in the layout',
+                table,
+            )
+        return values
+
+    def _check(self, table: str, name: str, spec: ColumnSpec, header: str) -> None:
+        """Adds the cells of a column that have no value of its type, or one that is not allowed;
+        once."""
+        if (table, name, header) in self._told:
+            return
+        self._told.add((table, name, header))
+        column, values = self.ready.column(header, spec), self.ready.typed(header, spec)
+        kind = spec.of_type.kind
+
+        def rows(codes: np.ndarray) -> np.ndarray:
+            return np.flatnonzero(np.isin(column.codes, codes))
+
+        if len(wrong := misfits(column.values, values)):
+            wide = spec.of_type.width
+            self.problem(
+                "too wide" if wide else "unfit",
+                (header,),
+                rows(wrong),
+                lambda r: (
+                    f"{_shown(column, r)} has more than {wide} characters"
+                    if wide
+                    else f"{_shown(column, r)} is not {article(kind)} "
+                    f"({spec.type}{', ' + spec.unit if spec.unit else ''})"
+                ),
+                f'mend the cells, or set type = "text" for {table}.{name} in the layout',
+                table,
+            )
+        wrong, said = not_allowed(values, spec)
+        if len(wrong):
+            self.problem(
+                "not allowed",
+                (header,),
+                rows(wrong),
+                lambda r: f"{_shown(column, r)} is not {said}",
+                f"mend the cells, or allow it for {table}.{name} in the layout; or say what it "
+                "means",
+                table,
+            )
+
+    def _agree(
+        self,
+        table: str,
+        codes: np.ndarray | None,
+        count: int,
+        other: np.ndarray,
+        size: int,
+        headers: tuple[str, ...],
+    ) -> None:
+        """Adds a problem for each row that says something else than most rows with the same key."""
+        if codes is None or holds(codes, other, count):
+            return
+        expected = np.append(most_frequent(codes, other + 1, count, size + 1) - 1, -1)
+        rows = np.flatnonzero(
+            (expected[codes] != other) & ((codes >= 0) | (not self.layout.tables[table].only_rows))
+        )
+        if not len(rows):
+            return
+        key = " + ".join(self.key_headers(table))
+        first = first_rows(codes, count)
+        fitting = np.flatnonzero((codes >= 0) & (expected[codes] == other))
+        example = np.full(count, -1, np.int64)  # a row that says what most say
+        example[codes[fitting][::-1]] = fitting[::-1]
+
+        def reason(row: int) -> str:
+            code = codes[row]
+            if code < 0:
+                return f"is filled though {key} is blank"
+            earlier = first[code] < row and other[first[code]] == expected[code]
+            usual_text = " + ".join(self.text(h, int(example[code])) for h in headers)
+            return (
+                f"differs from {'an earlier row' if earlier else 'most rows'} with the same {key}, "
+                "which "
+                f"{'says' if earlier else 'say'} {usual_text}"
+            )
+
+        self.problem(
+            "differs",
+            headers,
+            rows,
+            reason,
+            f'mend the cells, or move "{" + ".join(headers)}" from tables > {table} to a table '
+            "with a record per row, or say which of "
+            'its values counts with conflicts = "most frequent"',
+            table,
+        )
+
+    def text(self, header: str, row: int) -> str:
+        """What stands in a cell, in quotes."""
+        if header not in self.ready.encoded.source.headers:
+            return "something else"
+        column = self.ready.column(header)
+        return "nothing" if column.codes[row] < 0 else _shown(column, row)
+
+    def check_filled(self, table: TableRows, *, named: bool = True) -> None:
+        """Adds a problem for each record in which something is blank that must be filled; unless
+        `named` is false, also for records that only others name."""
+        for name, column in table.columns.items():
+            own = table.spec.columns.get(name)
+            if (
+                isinstance(column, Counted)
+                or name in table.spec.optional
+                or (own and own.instead_of)
+            ):
+                continue
+            records = np.flatnonzero(column.codes < 0)
+            if not len(records):
+                continue
+            link = table.spec.links.get(name)
+            header = self.header_of(table, name)
+            rows = table.source_rows()[records]
+            remedy = f'list "{name}" under optional of tables > {table.name}'
+            if (rows < 0).all() and not named:
+                continue
+            if (rows < 0).all():
+                why = f"records of {table.name} that only others name have none"
+                self.problem(
+                    "cannot be",
+                    (header,) if header else (),
+                    np.empty(0, np.int64),
+                    why,
+                    remedy,
+                    table.name,
+                )
+                continue
+            if link and link.missing != "create":  # a value is there, but it leads nowhere
+                unknown = {
+                    p.headers
+                    for p in self.problems.found
+                    if p.kind == "unknown" and p.source == self.name
+                }
+                if tuple(link.by.values()) in unknown:
+                    rows = rows[self.ready.column(header).codes[rows] < 0]
+            if len(rows := np.unique(rows[rows >= 0])):
+                self.problem(
+                    "blank",
+                    (header,) if header else (),
+                    rows,
+                    "is blank",
+                    f"fill the cells, or {remedy}",
+                    table.name,
+                )
+
+    def header_of(self, table: TableRows, name: str) -> str:
+        """The header under which the cells of a column, or what a link is found by, stand."""
+        own, link = table.spec.columns.get(name), table.spec.links.get(name)
+        if own and not own.told:
+            return own.header or (own.headers[0] if own.headers else name)
+        return (
+            (next(iter(link.by.values()), "") or (self.key_headers(link.to) or [""])[0])
+            if link
+            else ""
+        )
+
+    def _unique(self, table: TableRows, unique: tuple[str, ...]) -> None:
+        spec = table.spec
+        parts = [table.codes(n) for n in unique]
+        codes, count = combine(parts, [int(p.max(initial=-1)) + 1 for p in parts])
+        if filled(codes) == count:
+            return
+        again = np.ones(len(codes), bool)
+        first = first_rows(codes, count)
+        again[first] = False
+        rows = table.source_rows()
+        records = np.flatnonzero(again & (codes >= 0))
+        if not len(records):  # some value is that of no record
+            return
+        earlier = dict(
+            zip(rows[records].tolist(), rows[first[codes[records]]].tolist(), strict=True)
+        )
+
+        def reason(row: int) -> str:
+            here, there = self.ready.origin(row, None), self.ready.origin(earlier[row], None)
+            other = f"{there.file}, " if there.file != here.file else ""
+            return f"duplicates an earlier row ({other}row {there.row:,})"
+
+        headers = tuple(spec.columns[n].header or n if n in spec.columns else n for n in unique)
+        self.problem(
+            "again",
+            headers,
+            rows[records],
+            reason,
+            f"mend the rows, or take {', '.join(unique)} out of known_by or unique of tables > "
+            f"{table.name}",
+            table.name,
+        )
+
+
+def _shown(column: EncodedColumn, row: int) -> str:
+    """A cell in quotes, shortened."""
+    text = column.values[int(column.codes[row])].as_py()
+    return f'"{text}"' if len(text) <= 60 else f'"{text[:57]}..."'
+
+
+def choose_value(
+    codes: np.ndarray, values: np.ndarray, count: int, size: int, which: str
+) -> np.ndarray:
+    """The one value of each record (of `count`) that is kept of those its rows say: the first, the
+    last or the most frequent."""
+    if which == "most frequent":
+        return most_frequent(codes, values, count, size)
+    rows = np.flatnonzero((codes >= 0) & (values >= 0))
+    rows = rows[::-1] if which == "first" else rows
+    out = np.full(count, -1, np.int32)
+    out[codes[rows]] = values[rows]  # of several the one that is written last stays
+    return out

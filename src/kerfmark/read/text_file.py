@@ -1,0 +1,72 @@
+"""Text files, packed or not: delimited text, and JSON."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from kerfmark.errors import Origin, SourceError
+from kerfmark.read.archives import Bytes, text_files
+from kerfmark.read.delimited import DelimitedSource
+from kerfmark.read.dialect import Dialect, find_dialect
+from kerfmark.read.format import Format, check_path
+from kerfmark.read.json_records import JsonFile
+from kerfmark.read.nested import list_of, nested_sources
+from kerfmark.read.source import Reading, Source
+
+JSON_ENDINGS = frozenset({".json", ".jsonl", ".ndjson"})
+PACKED_ENDINGS = frozenset({".gz", ".bz2", ".xz", ".zst", ".zip"})
+_WRITTEN = ("delimiter", "quote", "encoding", "header_row", "header_rows", "escape", "edges")
+
+
+def is_json(source: Bytes) -> bool:
+    """Whether the name of a file, without what packs it, says that it holds JSON."""
+    inside = source.member or source.path.name
+    for packed in PACKED_ENDINGS - {".zip"}:
+        inside = inside.removesuffix(packed)
+    return Path(inside).suffix.lower() in JSON_ENDINGS
+
+
+def _open(path: Path, reading: Reading) -> list[Source]:
+    """The text of a file, or those of the members of an archive."""
+    if str(path) != "-":
+        check_path(path)
+    out: list[Source] = []
+    for b in text_files(path, reading.unpack_limit):
+        if not reading.member or b.member == reading.member:
+            out += (
+                nested_sources(JsonFile(b), b.stem)
+                if is_json(b)
+                else [DelimitedSource(b, find_dialect(b, reading))]
+            )
+    if not out:
+        raise _no_member(path, reading)
+    return out
+
+
+def _no_member(path: Path, reading: Reading) -> SourceError:
+    there = [b.member for b in text_files(path, reading.unpack_limit) if b.member]
+    return SourceError(
+        f'the file has no member "{reading.member}"',
+        code="source.no-member",
+        origin=Origin(path.name),
+        next=f"its members are {', '.join(there)}" if there else "only a zip archive has members",
+    )
+
+
+def _reopen(path: Path, name: str, reading: Reading) -> Source:
+    check_path(path)
+    found = text_files(path, reading.unpack_limit)
+    if is_json(found[0]) and path.suffix.lower() != ".zip":
+        return list_of(
+            nested_sources(JsonFile(found[0]), found[0].stem), reading.member, name, path
+        )
+    chosen = next((b for b in found if b.member == reading.member), None)
+    if chosen is None:
+        raise _no_member(path, reading)
+    said = {k: v for k in _WRITTEN if (v := getattr(reading, k)) is not None}
+    return DelimitedSource(chosen, Dialect(**said), name)
+
+
+FORMAT = Format(
+    frozenset({".csv", ".tsv", ".tab", ".txt"}) | PACKED_ENDINGS | JSON_ENDINGS, _open, _reopen
+)

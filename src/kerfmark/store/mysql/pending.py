@@ -1,0 +1,78 @@
+"""MySQL and MariaDB: one program at a time, and what a killed program had still to do.
+
+Changes of the structure commit by themselves. So what has to follow a step that cannot be taken
+back is written down before it, and whoever opens the database next completes it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+import pyarrow as pa
+
+from kerfmark.errors import Origin, TargetError
+from kerfmark.store.interface import OWN, PATIENCE
+from kerfmark.store.mysql.dialect import options_text
+from kerfmark.store.mysql.reader import MysqlReader
+from kerfmark.store.quoting import literal, quote
+
+PART = OWN + "part_"
+"""How the tables begin that are being built."""
+PENDING = PART + "pending"
+"""The table of the statements that are still to be run."""
+
+
+def lock_database(reader: MysqlReader) -> None:
+    """Takes the lock that lets one program at a time change a database. It goes with the
+    connection."""
+    if reader.ask(f"SELECT GET_LOCK(CONCAT('kerfmark.', LEFT(DATABASE(), 50)), {PATIENCE})") != [
+        (1,)
+    ]:
+        raise TargetError(
+            "another program is writing to the database",
+            code="target.locked",
+            origin=Origin(reader.name),
+            next="run the command again when it has finished",
+        )
+
+
+def write_pending(reader: MysqlReader, statements: Sequence[str]) -> None:
+    """Writes down what is to be run once this transaction is committed (see `complete`)."""
+    reader.execute(
+        f"CREATE TABLE {PENDING} (sequence int PRIMARY KEY, statement longtext NOT NULL)"
+        f"{options_text(reader.mariadb)}"
+    )
+    numbers = pa.array(range(len(statements)), pa.int64())
+    reader.append(
+        PENDING, pa.table({"sequence": numbers, "statement": pa.array(statements, pa.string())})
+    )
+
+
+def complete(reader: MysqlReader) -> None:
+    """Completes what a killed program had still to do after it had named its tables."""
+    if reader.facts(PENDING) is None or any(re.fullmatch(PART + r"\d+", p) for p in parts(reader)):
+        return
+    for (statement,) in reader.ask(f"SELECT statement FROM {PENDING} ORDER BY sequence"):
+        reader.execute(statement)
+    reader.execute(f"DROP TABLE {PENDING}")
+    reader.execute("SET foreign_key_checks = 1")
+
+
+def parts(reader: MysqlReader) -> list[str]:
+    """The tables that are being built, or were left by a killed program."""
+    return [
+        r[0]
+        for r in reader.ask(
+            "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() "
+            f"AND LEFT(table_name, {len(PART)}) = {literal(PART)}"
+        )
+    ]
+
+
+def drop_tables(reader: MysqlReader, names: Sequence[str]) -> None:
+    """Drops tables in whatever order."""
+    if names:
+        reader.execute("SET foreign_key_checks = 0")
+        reader.execute(f"DROP TABLE IF EXISTS {', '.join(map(quote, names))}")
+        reader.execute("SET foreign_key_checks = 1")

@@ -1,0 +1,1 @@
+"""Oracle: scripts only."""

@@ -1,0 +1,21 @@
+"""Oracle: scripts for its own client."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kerfmark.engines import Engine
+
+if TYPE_CHECKING:
+    from kerfmark.store.script_style import ScriptStyle
+
+
+def _script() -> ScriptStyle:
+    from kerfmark.store.oracle.dialect import script
+
+    return script()
+
+
+ENGINES = (
+    Engine("oracle", "Oracle", order=6, script=_script, run_script="sqlplus {database} @{script}"),
+)

@@ -1,0 +1,54 @@
+"""PostgreSQL: a database, or a schema of it, on a server."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+from kerfmark.errors import Origin, TargetError
+from kerfmark.store.postgresql.connection import connected, translated
+from kerfmark.store.server import Server
+
+if TYPE_CHECKING:
+    from kerfmark.layout.model import Layout
+    from kerfmark.store.postgresql.changing import PostgresChanging
+    from kerfmark.store.postgresql.new import NewSchema
+    from kerfmark.store.postgresql.reader import PostgresReader
+
+
+class PostgresServer(Server):
+    """A database, or a schema of it, on a PostgreSQL server (see `interface.Database`)."""
+
+    def new(self, replace: bool) -> NewSchema:
+        """Tables to build."""
+        from kerfmark.store.postgresql.new import NewSchema
+
+        return NewSchema(self.where, replace)
+
+    @contextlib.contextmanager
+    def reading(self) -> Iterator[PostgresReader]:
+        """Looks into it, as it is at one moment."""
+        from kerfmark.store.postgresql.reader import PostgresReader
+
+        connection = connected(self.where)
+        try:
+            with translated(self.name):
+                connection.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY")
+                reader = PostgresReader(self.name, connection)
+                if not reader.ask("SELECT current_schema()")[0][0]:
+                    raise TargetError(
+                        "there is no such schema in the database",
+                        code="target.missing",
+                        origin=Origin(self.name),
+                        next="check the name after --schema",
+                    )
+                yield reader
+        finally:
+            connection.close()
+
+    def changing(self, adopt: Layout | None = None) -> PostgresChanging:
+        """Opens it."""
+        from kerfmark.store.postgresql.changing import PostgresChanging
+
+        return PostgresChanging(self.where, adopt)

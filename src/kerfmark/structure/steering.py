@@ -1,0 +1,154 @@
+"""What a person says about the structure before it is proposed, and moving columns between entities
+accordingly."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from kerfmark.errors import UsageError
+from kerfmark.structure.entities import Entity
+
+Depth = Literal["full", "lookups", "flat"]
+
+
+@dataclass(frozen=True)
+class Steering:
+    """What the proposal must keep to. All names are headers.
+
+    `left_out`: columns that no table gets. `together`: sets that must share a table. `apart`: pairs
+    of which the second must not share the table of the first. `known_by`: columns that are the key
+    of something. `no_link`: columns that refer to no other table; `link`: columns that do, as
+    (header, table). `depth`: to third normal form, only tables directly above the rows ("lookups"),
+    or one table per source ("flat").
+    """
+
+    left_out: tuple[str, ...] = ()
+    together: tuple[tuple[str, ...], ...] = ()
+    apart: tuple[tuple[str, ...], ...] = ()
+    known_by: tuple[str, ...] = ()
+    no_link: tuple[str, ...] = ()
+    link: tuple[tuple[str, str], ...] = ()
+    depth: Depth = "full"
+
+    def check(self, headers: set[str]) -> None:
+        """Raises UsageError for a header that no source has."""
+        said = {
+            *self.left_out,
+            *(h for s in (*self.together, *self.apart) for h in s),
+            *self.known_by,
+            *self.no_link,
+            *(h for h, _ in self.link),
+        }
+        unknown = sorted(said - headers)
+        if unknown:
+            import difflib
+
+            near = difflib.get_close_matches(unknown[0], sorted(headers), 1)
+            raise UsageError(
+                f'no source has a column "{unknown[0]}"',
+                code="steer.header",
+                next=f'did you mean "{near[0]}"?' if near else "write it as in the file's header",
+            )
+
+
+def steer(base: Entity, headers: Sequence[str], steering: Steering) -> Entity:
+    """The entities of a source as a person wants them."""
+    if steering.depth == "flat":
+        return Entity(
+            base.key,
+            base.alternates,
+            sorted(base.everything - {*base.key, *base.alternates}),
+            [],
+            base.rows,
+        )
+    if steering.depth == "lookups":
+        base.parents = [
+            Entity(
+                p.key,
+                p.alternates,
+                sorted(p.everything - {*p.key, *p.alternates}),
+                [],
+                p.rows,
+                {c: e for a in p.all() for c, e in a.evidence.items()},
+                [c for a in p.all() for c in a.usual],
+            )
+            for p in base.parents
+        ]
+    place = {h: c for c, h in enumerate(headers)}
+    said = {
+        place[h] for names in (*steering.together, *steering.apart) for h in names if h in place
+    }
+    for entity in base.all():  # what a person names is in one entity only
+        base.columns = sorted([*base.columns, *(c for c in entity.usual if c in said)])
+        entity.usual = [c for c in entity.usual if c not in said]
+    base.exceptions = [c for c in base.exceptions if c not in said]
+    for names in steering.together:
+        _together(base, [place[h] for h in names if h in place])
+    for names in steering.apart:
+        columns = [place[h] for h in names if h in place]
+        for moved in columns[1:]:
+            entity, below = _entity_with(base, moved)
+            if below is not None and columns[0] in entity.own and moved not in entity.key:
+                _move(entity, below, moved)
+    _prune(base, {place[h] for h in steering.known_by if h in place})
+    return base
+
+
+def _entity_with(base: Entity, column: int) -> tuple[Entity, Entity | None]:
+    """The entity in which a column lives, and the one below that."""
+    for entity in base.all():
+        for parent in entity.parents:
+            if column in parent.own:
+                return parent, entity
+    return base, None
+
+
+def _together(base: Entity, columns: list[int]) -> None:
+    """Moves columns down, towards the rows, until they share an entity."""
+    while len({id(_entity_with(base, c)[0]) for c in columns}) > 1:
+        depth = {c: _depth(base, c) for c in columns}
+        deepest = max(columns, key=lambda c: depth[c])
+        entity, below = _entity_with(base, deepest)
+        if below is None or (deepest in entity.key and len(entity.key) > 1):
+            raise UsageError(
+                "these columns cannot share a table",
+                code="steer.together",
+                next="edit the layout instead",
+            )
+        if deepest in entity.key:  # its table is given up
+            below.columns = sorted([*below.columns, *entity.own])
+            below.parents = [p for p in below.parents if p is not entity] + entity.parents
+        else:
+            _move(entity, below, deepest)
+
+
+def _depth(base: Entity, column: int) -> int:
+    def down(entity: Entity, depth: int) -> int:
+        if column in entity.own:
+            return depth
+        return max((down(p, depth + 1) for p in entity.parents), default=-1)
+
+    return down(base, 0)
+
+
+def _move(entity: Entity, below: Entity, column: int) -> None:
+    entity.columns = [c for c in entity.columns if c != column]
+    entity.alternates = [c for c in entity.alternates if c != column]
+    below.columns = sorted([*below.columns, column])
+
+
+def _prune(base: Entity, wanted: set[int]) -> None:
+    """Takes a parent of which nothing but its key is left back into what it stands above, unless
+    the key is wanted."""
+    for parent in list(base.parents):
+        _prune(parent, wanted)
+        if wanted & set(parent.key):
+            continue
+        if (
+            not (parent.columns or parent.alternates or parent.parents or parent.usual)
+            and len(parent.key) == 1
+        ):
+            base.parents.remove(parent)
+            base.columns = sorted([*base.columns, *parent.key])

@@ -1,0 +1,121 @@
+"""Files and folders that are written whole or not at all, and over nothing unasked: written beside
+their places first, and moved when all is done."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+from kerfmark.errors import Origin, TargetError
+
+
+def require_writable(
+    path: Path, replace: bool, why: str = "nothing is overwritten unasked"
+) -> None:
+    """Raises TargetError when a file cannot be written, before the work is done."""
+    if path.exists() and not replace:
+        raise TargetError(
+            "the file exists already",
+            code="target.exists",
+            origin=Origin(str(path)),
+            why=why,
+            next="name another file, or say --replace",
+        )
+    if not path.parent.is_dir():
+        raise TargetError(
+            "the folder for the file does not exist",
+            code="target.no-folder",
+            origin=Origin(str(path)),
+            next=f"make the folder {path.parent} first",
+        )
+
+
+@contextlib.contextmanager
+def write_atomically(files: Mapping[Path, str | bytes]) -> Iterator[None]:
+    """Writes files beside their places first, and into their places once what is done meanwhile has
+    succeeded."""
+    parts = {path: path.with_name(f".{path.name}.{os.getpid()}.part") for path in files}
+    try:
+        for path, content in files.items():
+            with _told(path):
+                parts[path].write_bytes(content.encode() if isinstance(content, str) else content)
+        yield
+        for path, part in parts.items():
+            part.replace(path)
+    finally:
+        for part in parts.values():
+            with contextlib.suppress(OSError):
+                part.unlink(missing_ok=True)
+
+
+@contextlib.contextmanager
+def atomic_target(target: Path, *, folder: bool, replace: bool) -> Iterator[Path]:
+    """Where to write a file, or the files of a folder. What was there stays until the context ends
+    without an error; files of a folder that are not written anew stay then too.
+
+    Raises TargetError when something is there (unless `replace`) or nothing can be written.
+    """
+    if folder:
+        if target.exists() and not target.is_dir():
+            raise TargetError(
+                "this is a file, not a folder",
+                code="target.exists",
+                origin=Origin(str(target)),
+                next="name another folder",
+            )
+        if target.is_dir() and any(target.iterdir()) and not replace:
+            raise TargetError(
+                "the folder is not empty",
+                code="target.exists",
+                origin=Origin(str(target)),
+                why="nothing is overwritten unasked",
+                next="name another folder, or say --replace",
+            )
+    else:
+        require_writable(target, replace)
+    if not target.absolute().parent.is_dir():
+        raise TargetError(
+            "the folder for it does not exist",
+            code="target.no-folder",
+            origin=Origin(str(target)),
+            next=f"make the folder {target.parent} first",
+        )
+    part = target.absolute().with_name(f".{target.name}.{os.getpid()}.part")
+    try:
+        with _told(target):
+            if folder:
+                part.mkdir()
+            yield part
+            _move(part, target, folder)
+    finally:
+        with contextlib.suppress(OSError):
+            if part.is_dir():
+                shutil.rmtree(part, ignore_errors=True)
+            part.unlink(missing_ok=True)
+
+
+def _move(part: Path, target: Path, folder: bool) -> None:
+    if not folder or not target.exists():
+        part.replace(target)
+        return
+    for file in sorted(part.iterdir()):
+        file.replace(target / file.name)
+
+
+@contextlib.contextmanager
+def _told(target: Path) -> Iterator[None]:
+    """Turns what the system says into our words."""
+    try:
+        yield
+    except OSError as error:
+        full = error.errno is not None and os.strerror(error.errno).lower().startswith("no space")
+        raise TargetError(
+            "the disk is full" if full else "it cannot be written there",
+            code="target.unwritable",
+            origin=Origin(str(target)),
+            why=str(error.strerror or error),
+            next="make room and run the command again" if full else "",
+        ) from error

@@ -1,0 +1,69 @@
+"""Problems as they are told: by kind and column, worst first, each with its first places."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from kerfmark.errors import Origin
+from kerfmark.normalize.problems import KINDS, Problem, Problems
+from kerfmark.profile.encode import EncodedSource
+from kerfmark.read.source import Severity
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a problem is, the value, and why it is one."""
+
+    origin: Origin
+    value: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Group:
+    """Problems of one kind in one column: how many, the first places, and what to do. `broken` ones
+    refuse the load."""
+
+    kind: str
+    severity: Severity
+    what: str
+    source: str
+    column: str
+    total: int
+    places: tuple[Place, ...]
+    remedy: str
+
+
+def problem_groups(
+    problems: Problems, sources: Mapping[str, EncodedSource], places: int | None
+) -> tuple[Group, ...]:
+    """All problems, worst first, each with at most so many places."""
+    return tuple(_group(p, sources, places) for p in problems.worst_first())
+
+
+def _group(problem: Problem, sources: Mapping[str, EncodedSource], most: int | None) -> Group:
+    encoded = sources[problem.source]
+    found = [Place(origin, "", why) for origin, why in problem.places]
+    for record in problem.records[:most].tolist():
+        origin = encoded.found.origin(record, problem.column or None)
+        found.append(Place(origin, _value(encoded, record, problem.headers), problem.why(record)))
+    if not len(problem.records) and not problem.places:
+        found.append(Place(encoded.found.origin(None, problem.column or None), "", problem.why(-1)))
+    return Group(
+        problem.kind,
+        problem.severity,
+        KINDS[problem.kind],
+        problem.source,
+        problem.column,
+        problem.total,
+        tuple(found[:most]),
+        problem.remedy,
+    )
+
+
+def _value(encoded: EncodedSource, record: int, headers: Sequence[str]) -> str:
+    """What stands in the cells of a record, as read."""
+    at = record if encoded.records is None else int(encoded.records.searchsorted(record))
+    cells = [encoded.column(h) for h in headers if h in encoded.source.headers]
+    return " + ".join("" if c.codes[at] < 0 else c.values[int(c.codes[at])].as_py() for c in cells)

@@ -1,0 +1,29 @@
+"""Doing a load once more where the database took it back because another program's got in its
+way."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import TypeVar
+
+from kerfmark.errors import TargetError
+
+T = TypeVar("T")
+
+TIMES = 4
+"""How often a load is tried at most."""
+PAUSE = 0.2
+"""Seconds before the second time; twice as long before each further one."""
+
+
+def retried(work: Callable[[], T]) -> T:
+    """What the work gives. Each time it begins anew, as nothing of it was kept."""
+    for n in range(TIMES - 1):
+        try:
+            return work()
+        except TargetError as error:
+            if error.code != "target.deadlock":
+                raise
+            time.sleep(PAUSE * 2**n)
+    return work()
