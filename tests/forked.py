@@ -10,6 +10,7 @@ answers with the exit code.
 from __future__ import annotations
 
 import contextlib
+import gc
 import importlib
 import json
 import os
@@ -92,6 +93,8 @@ def warm() -> None:
 def serve() -> None:
     """Answers until nothing is asked any more."""
     warm()
+    gc.collect()
+    gc.freeze()  # what is there already is not looked at, and so not copied, by the children
     for line in sys.stdin:
         process = os.fork()
         if process == 0:

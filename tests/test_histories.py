@@ -7,4 +7,4 @@ from histories import machine
 
 TestOnSQLite = machine("SQLite", 60)
 TestOnPostgreSQL = machine("PostgreSQL", 20)
-TestOnMariaDB = machine("MariaDB", 15)
+TestOnMariaDB = machine("MariaDB", 8)

@@ -82,7 +82,7 @@ def loaded(state: State, source: str, rows: Sequence[Sequence[str]], policy: str
 def test_histories_with_records_that_are_only_named(
     db: Target, tmp_path: Path, natural: bool
 ) -> None:
-    for seed in range(12 if db.is_file else 5):
+    for seed in range(12 if db.is_file else 3):
         _history(db, tmp_path, random.Random(f"{db.engine}{natural}{seed}"), natural)
 
 
