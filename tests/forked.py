@@ -52,7 +52,6 @@ def child(order: dict[str, object]) -> int:
 
 LIBRARIES = (
     "adbc_driver_sqlite.dbapi",
-    "charset_normalizer",
     "coverage",
     "jinja2",
     "psycopg",

@@ -89,8 +89,8 @@ def test_ragged_rows_are_refused_with_their_rows(write: Write) -> None:
 
 def test_bytes_that_are_no_text_are_told_with_their_row(write: Write) -> None:
     lines = [f"{i},plain words" for i in range(200_000)]
-    lines[170_000] = "170000,br\xfcchig"
-    path = write("a.csv", ("no,words\n" + "\n".join(lines)).encode("latin-1"))
+    lines[0], lines[170_000] = "0,brüchig", "170000,br\udcfcchig"
+    path = write("a.csv", ("no,words\n" + "\n".join(lines)).encode(errors="surrogateescape"))
     with pytest.raises(SourceError) as caught:
         cells(DelimitedSource(path))
     assert caught.value.origin is not None and caught.value.origin.row == 170_002

@@ -18,7 +18,8 @@ from kerfmark.profile.describe import describe
 from kerfmark.profile.encode import EncodedColumn, encode
 from kerfmark.profile.recognise import kind_of, mostly, recognise
 from kerfmark.read.cells import spell_cell
-from kerfmark.read.dialect import find_delimiter, find_encoding, has_header, title_rows
+from kerfmark.read.dialect import find_delimiter, has_header, title_rows
+from kerfmark.read.encoding import find_encoding
 from kerfmark.read.open import open_path
 from kerfmark.read.source import RowNumbers, distinct_headers
 from kerfmark.read.workbook.sheets import _header_rows, sheets
@@ -79,7 +80,7 @@ def test_titles_are_the_narrow_rows_above_the_table() -> None:
     ],
 )
 def test_encodings_by_their_bytes(sample: bytes, expected: str) -> None:
-    assert find_encoding(sample, HERE) == expected
+    assert find_encoding(sample, HERE).encoding == expected
 
 
 @pytest.mark.parametrize(

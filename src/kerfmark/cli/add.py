@@ -6,7 +6,7 @@ import argparse
 import shlex
 from typing import TYPE_CHECKING
 
-from kerfmark.cli import database, loading
+from kerfmark.cli import database, loading, reading
 from kerfmark.cli.check import tell_group
 from kerfmark.cli.terminal import BAD, FAINT, GOOD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
@@ -41,6 +41,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--as", dest="source", default="", metavar="SOURCE", help="the source that the files feed"
     )
+    reading.arguments(parser)
     loading.known(
         parser,
         "records that are there already: refuse the row (usual), keep what is there, fill its "
@@ -105,6 +106,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             set_aside=args.set_aside,
             replace=args.replace,
             backup=args.backup,
+            reading=reading.chosen(args),
             progress=progress,
         )
     terminal.result(result)

@@ -51,13 +51,15 @@ Missing = Literal["create", "refuse", "blank"]
 
 
 class PartSpec(_Part):
-    """One of several files or sheets of one shape: what its rows say in the telling column, and
-    where it is."""
+    """One of several files or sheets of one shape: what its rows say in the telling column, where
+    it is, and its encoding and delimiter where they are not those of the whole source."""
 
     told: str
     file: str
     sheet: str = ""
     member: str = ""
+    encoding: str = ""
+    delimiter: str = ""
 
 
 class SourceSpec(_Part):

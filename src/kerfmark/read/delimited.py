@@ -24,7 +24,9 @@ import xxhash
 
 from kerfmark.errors import DataRefused, Origin, SourceError, counted
 from kerfmark.read.archives import Bytes, text_files
-from kerfmark.read.dialect import Dialect, decode_sample, find_dialect, read_sample, sample_records
+from kerfmark.read.dialect import Dialect, find_dialect, read_sample, sample_records
+from kerfmark.read.encoding import MIXED, decode_sample
+from kerfmark.read.letters import guess_code_page
 from kerfmark.read.records import last_end, line_end, misquoted_records, records_end, transcoder
 from kerfmark.read.source import (
     MEND_RAGGED,
@@ -48,6 +50,8 @@ fields."""
 LONGEST_RECORD = 64 << 20
 """Bytes after which a record without an end is refused."""
 RAGGED_SHOWN = 10
+LONGEST_WORD = 40
+"""Bytes of a word that is shown, on either side of one that is not text."""
 DELIMITER_NAMES = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars", "^": "carets"}
 
 
@@ -95,7 +99,10 @@ class DelimitedSource:
         )
         self.skip_rows: tuple[str, ...] = ()
         self.may_be_empty = False  # a table may have no rows; a file that came in should
-        self._of_header = header_remarks(cells, self.headers, header_row) if header_row else []
+        self._of_start = [
+            *self.dialect.remarks,
+            *(header_remarks(cells, self.headers, header_row) if header_row else []),
+        ]
 
     def origin(self, header: str | None = None) -> Origin:
         """The place of a column of the file."""
@@ -155,7 +162,7 @@ class DelimitedSource:
                 parsed = waiting.popleft().result()
                 bad += [(numbers.first_row + physical + line, some) for line, some in parsed.bad]
                 if bad and strict:
-                    self._refuse_bytes(*bad[0])
+                    self._refuse_bytes(bad)
                 digest.update(parsed.digest)
                 size += parsed.size
                 ragged += [(physical + at, fields, text) for at, fields, text in parsed.ragged]
@@ -189,7 +196,7 @@ class DelimitedSource:
             origin,
             blank,
             rows,
-            (*self._of_header, *self._remarks(misquoted, bad)),
+            (*self._of_start, *self._remarks(misquoted, bad)),
         )
 
     def _remarks(self, misquoted: list[int], bad: list[tuple[int, bytes]]) -> Iterator[Remark]:
@@ -206,10 +213,10 @@ class DelimitedSource:
             yield Remark(
                 "broken",
                 None,
-                f"{bad[0][1]!r} is not {self.dialect.encoding.upper()} text",
+                f"{_shown(bad[0][1])} is not {self.dialect.encoding.upper()} text",
                 tuple(dict.fromkeys(row for row, _ in bad[:RAGGED_SHOWN])),
                 len(bad),
-                _ENCODING,
+                _other_encoding(bad),
             )
 
     def _chunks(self) -> Iterator[tuple[memoryview, bytes, bool]]:
@@ -397,18 +404,35 @@ class DelimitedSource:
             next=_DOUBLE,
         )
 
-    def _refuse_bytes(self, row: int, some: bytes) -> NoReturn:
+    def _refuse_bytes(self, bad: Sequence[tuple[int, bytes]]) -> NoReturn:
+        row, some = bad[0]
         raise SourceError(
-            f"{some!r} is not {self.dialect.encoding.upper()} text",
+            f"{_shown(some)} is not {self.dialect.encoding.upper()} text",
             code="source.encoding",
             origin=Origin(self.bytes.name, row=row),
-            why="the file looked like it at first, but other bytes follow",
-            next=_ENCODING,
+            more=[f"row {row:,}: {_shown(some)}" for row, some in bad[:RAGGED_SHOWN]][1:],
+            why="the rest of the file is",
+            next=_other_encoding(bad),
         )
 
 
 _DOUBLE = "write a quote inside a quoted field twice"
-_ENCODING = "save the file as UTF-8, or name its encoding with --encoding"
+
+
+def _shown(some: bytes) -> str:
+    """Bytes that are not UTF-8, among those that are."""
+    return f'"{some.decode("utf-8", "backslashreplace")}"'
+
+
+def _other_encoding(bad: Sequence[tuple[int, bytes]]) -> str:
+    """What to do about bytes that are not UTF-8: how they would read in the code page that is most
+    likely."""
+    guess = guess_code_page({some for _, some in bad})
+    reads = bad[0][1].decode(f"{MIXED}{guess.encoding}", "replace")
+    return (
+        f'save the file as UTF-8; or, if "{reads}" is right, read it with --encoding '
+        f"{MIXED}{guess.encoding}"
+    )
 
 
 def _read_on(rest: bytes, file: BinaryIO) -> tuple[bytes, bytes]:
@@ -454,8 +478,8 @@ def _blank_rows(batch: pa.RecordBatch) -> np.ndarray:
 
 
 def _bad_bytes(chunk: bytes) -> list[tuple[int, bytes]]:
-    """The bytes of a chunk that are no UTF-8, each with the line (0-based) it stands in; the first
-    hundred."""
+    """The words of a chunk with bytes that are not UTF-8, each with the line (0-based) that it is
+    in; the first hundred."""
     out: list[tuple[int, bytes]] = []
     start = 0
     while len(out) < 100:
@@ -463,11 +487,12 @@ def _bad_bytes(chunk: bytes) -> list[tuple[int, bytes]]:
             chunk[start:].decode()
             break
         except UnicodeDecodeError as error:
-            out.append(
-                (
-                    chunk.count(b"\n", 0, start + error.start),
-                    chunk[start + error.start : start + error.end],
-                )
-            )
-            start += error.end
+            at = start + error.start
+            first, last = at, start + error.end
+            while first > 0 and at - first < LONGEST_WORD and chunk[first - 1] > ord("@"):
+                first -= 1
+            while last < len(chunk) and last - at < LONGEST_WORD and chunk[last] > ord("@"):
+                last += 1
+            out.append((chunk.count(b"\n", 0, at), chunk[first:last]))
+            start = last
     return out

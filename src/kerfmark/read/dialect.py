@@ -7,18 +7,19 @@ can be overruled.
 
 from __future__ import annotations
 
-import codecs
 import csv
 import io
 import re
 from collections import Counter
-from dataclasses import dataclass, replace
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
 
-from kerfmark.engines import file_engine
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.archives import Bytes
+from kerfmark.read.encoding import decode_sample, find_encoding
 from kerfmark.read.format import check_path
-from kerfmark.read.source import Reading
+from kerfmark.read.letters import Guess, quoted
+from kerfmark.read.source import Reading, Remark
 
 SAMPLE = 1 << 20
 """Bytes looked at."""
@@ -29,19 +30,6 @@ FOUND = Reading()
 DELIMITERS = (",", ";", "\t", "|", "^")
 STAND_IN = "\x1f"
 """The ASCII unit separator: what other delimiters are replaced by while a file is cut."""
-_BOMS = (
-    (codecs.BOM_UTF8, "utf-8"),
-    (codecs.BOM_UTF16_LE, "utf-16-le"),
-    (codecs.BOM_UTF16_BE, "utf-16-be"),
-)
-_BINARY = (
-    (b"PK\x03\x04", "a zip archive or a workbook"),
-    (b"\xd0\xcf\x11\xe0", "an old binary workbook or document"),
-    (b"\x1f\x8b", "a gzip archive"),
-    (b"PAR1", "a Parquet file"),
-    (b"\x89PNG", "a picture"),
-    (b"%PDF", "a PDF document"),
-)
 _YEAR = re.compile(r"(19|20)\d\d$")
 _NUMBERLIKE = re.compile(r"[-+]?[\d.,:/-]*\d[\d.,:/ -]*%?$")
 
@@ -50,7 +38,8 @@ _NUMBERLIKE = re.compile(r"[-+]?[\d.,:/-]*\d[\d.,:/ -]*%?$")
 class Dialect:
     """How a text file is written. `header_row` counts records from 1; 0 when there is no header,
     which may go over several `header_rows`. `edges`: the columns have fixed widths and begin at
-    these characters (from 0)."""
+    these characters (from 0). `remarks` are doubts about what was found, `guess` what the encoding
+    was found by, where it was."""
 
     delimiter: str = ","
     quote: str = '"'
@@ -59,6 +48,8 @@ class Dialect:
     header_rows: int = 1
     escape: str = ""
     edges: tuple[int, ...] = ()
+    remarks: tuple[Remark, ...] = field(default=(), compare=False)
+    guess: Guess | None = field(default=None, compare=False)
 
     @property
     def cut_at(self) -> str:
@@ -99,57 +90,6 @@ def read_sample(source: Bytes) -> bytes:
             "the file is empty", code="source.empty", origin=origin, why="it holds no text at all"
         )
     return sample
-
-
-def find_encoding(sample: bytes, origin: Origin) -> str:
-    """The name of the encoding of a sample of text.
-
-    Raises SourceError when it is not text.
-    """
-    for bom, name in _BOMS:
-        if sample.startswith(bom):
-            return name
-    of_files = file_engine()
-    for magic, what in (
-        *_BINARY,
-        (of_files.file_magic, f"{of_files.a_file.removesuffix(' file')} database"),
-    ):
-        if sample.startswith(magic):
-            raise SourceError(
-                f"this is {what}, not delimited text",
-                code="source.not-text",
-                origin=origin,
-                next="export it as CSV and name that file",
-            )
-    nuls = sample.count(0)
-    if nuls:
-        even, odd = sample[0::2].count(0), sample[1::2].count(0)
-        if max(even, odd) > 0.3 * len(sample) / 2 and min(even, odd) < 0.05 * max(even, odd) + 1:
-            return "utf-16-be" if even > odd else "utf-16-le"
-        raise SourceError(
-            "this is not a text file",
-            code="source.not-text",
-            origin=origin,
-            why=f"it holds NUL bytes (the first at byte {sample.index(0) + 1:,})",
-            next="export it as CSV and name that file",
-        )
-    try:
-        codecs.getincrementaldecoder("utf-8")().decode(sample)
-        return "utf-8"
-    except UnicodeDecodeError:
-        pass
-    controls = sum(sample.count(b) for b in range(32) if b not in (9, 10, 12, 13, 26))
-    if controls > len(sample) / 100:
-        raise SourceError(
-            "this is not a text file",
-            code="source.not-text",
-            origin=origin,
-            why=f"{controls:,} of its first {len(sample):,} bytes are control characters",
-        )
-    from charset_normalizer import from_bytes  # slow to import, and rarely needed
-
-    best = from_bytes(sample).best()
-    return "cp1252" if best is None else codecs.lookup(best.encoding).name
 
 
 def sample_records(text: str, dialect: Dialect, most: int = SAMPLE_RECORDS) -> list[list[str]]:
@@ -280,7 +220,8 @@ def find_dialect(source: Bytes, reading: Reading = FOUND) -> Dialect:
     """The dialect of a text file, overruled where the caller knows better."""
     origin = Origin(source.name)
     sample = read_sample(source)
-    encoding = reading.encoding or find_encoding(sample, origin)
+    guess = None if reading.encoding else find_encoding(sample, origin, _rest(source))
+    encoding = reading.encoding or (guess.encoding if guess else "")
     text = decode_sample(sample, encoding, origin)
     if len(sample) >= SAMPLE:
         text = text[: text.rfind("\n") + 1] or text  # the last line is cut off
@@ -299,19 +240,36 @@ def find_dialect(source: Bytes, reading: Reading = FOUND) -> Dialect:
         records = sample_records(text, dialect)
         above = title_rows(records)
         header_row = above + 1 if above or has_header(records) else 0
-    return replace(dialect, header_row=header_row)
+    dialect = replace(dialect, header_row=header_row)
+    doubts = _letters_in_doubt(guess, text, dialect) if guess else ()
+    return replace(dialect, guess=guess, remarks=tuple(doubts))
 
 
-def decode_sample(sample: bytes, encoding: str, origin: Origin) -> str:
-    """A sample as text, without its byte order mark; whatever the cut at its end spoilt is left
-    out."""
-    try:
-        text = codecs.getincrementaldecoder(encoding)("replace").decode(sample)
-    except LookupError as error:
-        raise SourceError(
-            f'there is no encoding called "{encoding}"',
-            code="source.encoding",
-            origin=origin,
-            next="name one such as utf-8, cp1252 or iso8859-15",
-        ) from error
-    return text.removeprefix("\ufeff")
+def _rest(source: Bytes) -> Iterator[bytes]:
+    """What follows in a file after the sample."""
+    with source.open() as file:
+        file.read(SAMPLE)
+        while block := file.read(SAMPLE):
+            yield block
+
+
+def _letters_in_doubt(guess: Guess, text: str, dialect: Dialect) -> Iterator[Remark]:
+    """What is doubtful about an encoding: how else some cells could read."""
+    if not guess.others:
+        return
+    records = sample_records(text, dialect, len(text))
+    rows = [
+        next((n for n, record in enumerate(records, 1) if any(one in c for c in record)), 0)
+        for one in guess.examples
+    ]
+    told = [f"{quoted(guess.examples)} ({guess.encoding})"] + [
+        f"{quoted(other.examples)} ({other.encoding})" for other in guess.others
+    ]
+    yield Remark(
+        "doubtful",
+        None,
+        f"the encoding is not certain: read as {told[0]}, could be {' or '.join(told[1:])}",
+        tuple(r for r in rows if r),
+        len(guess.examples),
+        f"say which: --encoding {guess.encoding}, or --encoding {guess.others[0].encoding}",
+    )

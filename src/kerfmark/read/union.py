@@ -17,6 +17,11 @@ from kerfmark.read.source import Batches, Found, Piece, Remark, Source, with_cha
 
 T = TypeVar("T")
 
+WHERE = ("sheet", "member")
+"""Settings of a part that say where it is."""
+HOW = ("encoding", "delimiter")
+"""Settings of a part that may be others than those of the whole."""
+
 _WORD = re.compile(r"\d+|[^\W\d_]+")
 _MONTH = re.compile(r"(19|20)\d\d[-_ .]?(0[1-9]|1[0-2])$")
 _YEAR = re.compile(r"(19|20)\d\d$")
@@ -64,7 +69,7 @@ class UnionSource:
         """The parts in the layout's words."""
         return {
             "telling": self.telling,
-            **{k: v for k, v in self.parts[0].settings().items() if k not in ("sheet", "member")},
+            **{k: v for k, v in self.parts[0].settings().items() if k not in WHERE},
         }
 
     def map_batches(
@@ -137,7 +142,7 @@ def unite(sources: Sequence[Source]) -> list[Source]:
     """The same sources, those of one shape (the same headers, read the same way) as one."""
     groups: dict[tuple[object, ...], list[Source]] = {}
     for source in sources:
-        settings = {k: str(v) for k, v in source.settings().items() if k not in ("sheet", "member")}
+        settings = {k: str(v) for k, v in source.settings().items() if k not in (*WHERE, *HOW)}
         shape = (
             type(source),
             frozenset(source.headers),

@@ -10,7 +10,7 @@ from __future__ import annotations
 import contextlib
 import shlex
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -18,7 +18,7 @@ import numpy as np
 import pyarrow as pa
 
 from kerfmark.address import database_at
-from kerfmark.errors import DataRefused, Origin, TargetError, UsageError
+from kerfmark.errors import DataRefused, Origin, TargetError, UsageError, in_rows
 from kerfmark.layout.edit import with_column, with_spelling, with_type, without_column
 from kerfmark.layout.names import free_name, snake
 from kerfmark.layout.text import parse_layout
@@ -32,6 +32,7 @@ from kerfmark.profile.recognise import settle
 from kerfmark.profile.types import ColumnType
 from kerfmark.progress import Progress, silent
 from kerfmark.read.open import described_as
+from kerfmark.read.source import Reading
 from kerfmark.read.union import parts_of
 from kerfmark.store.interface import Changing, Database
 from kerfmark.verbs.atomic_write import write_atomically
@@ -123,6 +124,7 @@ def add(
     set_aside: str | Path | None = None,
     replace: bool = False,
     backup: str | Path | None = None,
+    reading: Reading = Reading(),
     progress: Progress = silent,
 ) -> AddResult:
     """Adds files to the tables of a database that Kerfmark made. Everything lands, or nothing.
@@ -130,8 +132,9 @@ def add(
     Each file feeds the source whose headers it has (`source` names it). Rows that do not fit refuse
     the whole, unless `set_aside` names a file for them. A file that was loaded already is refused
     unless `again`. `widen` lets a column take values for which its type was too narrow; `backup`
-    names a file for a copy of the database as it was. With `rehearsal` nothing is written, and
-    problems are told instead of raised.
+    names a file for a copy of the database as it was; `reading` says how the files are written,
+    where that is not found by itself. With `rehearsal` nothing is written, and problems are told
+    instead of raised.
 
     Raises UsageError for what cannot be read or fits no source, DataRefused when the data do not
     fit, TargetError for a database that cannot be written to.
@@ -147,7 +150,10 @@ def add(
         with database.changing() as file, contextlib.ExitStack() as written:
             adding = Adding(file, database, Ledger(file), progress)
             result = adding.add(
-                files, AddOptions(source, known, again, new_headers, widen, rehearsal, aside)
+                files,
+                AddOptions(
+                    source, known, again, new_headers, widen, rehearsal, aside, reading=reading
+                ),
             )
             written.enter_context(write_atomically(adding.rejects))
             if not rehearsal:
@@ -171,6 +177,16 @@ class AddOptions:
     aside: Path | None = None
     apart: bool = False
     verb: str = "add"
+    reading: Reading = Reading()
+
+
+def _doubts(encoded: Mapping[str, EncodedSource]) -> Iterator[str]:
+    """What was doubtful when files were read."""
+    for whole in encoded.values():
+        for part, found, _ in whole.parts():
+            for r in found.remarks:
+                if r.severity == "doubtful":
+                    yield f"{part.origin().file}: {r.what}{in_rows(r.rows, r.total)}; {r.next}"
 
 
 class Adding:
@@ -199,7 +215,7 @@ class Adding:
         self._check_tables()
         if wanted.known == "add":
             self._check_not_unique()
-        routed = route(self.layout, files, wanted.source, wanted.new_headers)
+        routed = route(self.layout, files, wanted.source, wanted.new_headers, wanted.reading)
         apart = wanted.apart or wanted.aside is not None
         encoded = self._read(routed, strict=not apart and not rehearsal)
         if not wanted.again:
@@ -245,7 +261,7 @@ class Adding:
             rehearsal,
             done.problems.total,
             problem_groups(done.problems, encoded, 10),
-            (*self._loose(), *self.file.remarks),
+            (*_doubts(encoded), *self._loose(), *self.file.remarks),
             round(time.perf_counter() - started, 3),
         )
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from rapidfuzz import fuzz
@@ -14,8 +14,11 @@ from kerfmark.errors import KerfmarkError, SourceError, UsageError
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout, PartSpec, SourceSpec
 from kerfmark.layout.names import snake
+from kerfmark.read.delimited import DelimitedSource
+from kerfmark.read.letters import Spelling, quoted, spelled
 from kerfmark.read.open import described_as, open_all
-from kerfmark.read.source import Source
+from kerfmark.read.source import Reading, Source
+from kerfmark.read.union import HOW
 from kerfmark.verbs.sources import open_source
 
 ALIKE = 65.0
@@ -87,9 +90,10 @@ def route(
     files: Sequence[str | Path],
     only: str = "",
     new_headers: NewHeaders = NewHeaders(),
+    reading: Reading = Reading(),
 ) -> list[Routed]:
     """The source that each file (and sheet of a workbook) feeds; `only` names the one for all of
-    them.
+    them. `reading` says how they are written.
 
     Raises UsageError for a file that fits none, or several.
     """
@@ -100,7 +104,7 @@ def route(
     return [
         _routed(layout, found, only, new_headers)
         for file in files
-        for found in open_all([file], together=False)
+        for found in open_all([file], reading, together=False)
     ]
 
 
@@ -122,8 +126,9 @@ def _routed(layout: Layout, found: Source, only: str, new_headers: NewHeaders) -
         )
     if fits:
         [t] = fits
-        why = f"its {len(t.headers)} headers are those of {t.source}"
-        return Routed(t.source, t.opened, t.spec, _told(layout.sources[t.source], found), why)
+        opened, spec, letters = _same_letters(t, layout.sources[t.source].encoding)
+        why = f"its {len(t.headers)} headers are those of {t.source}{letters}"
+        return Routed(t.source, opened, spec, _told(layout.sources[t.source], found), why)
     best = min(tries, key=lambda t: (len(t.lost) + len(t.new) - len(t.pairs), t.source))
     learned = best.pairs if new_headers.learn else {}
     unknown = best.new - set(learned.values())
@@ -131,29 +136,65 @@ def _routed(layout: Layout, found: Source, only: str, new_headers: NewHeaders) -
     put = {h: new_headers.put[h] for h in unknown if h in new_headers.put}
     if best.lost - set(learned) or unknown - set(left_out) - set(put):
         raise _unknown(best, found, learned, {*left_out, *put})
+    opened, spec, letters = _same_letters(best, layout.sources[best.source].encoding)
     why = "; ".join(
-        [f"its headers are those of {best.source}"]
+        [f"its headers are those of {best.source}{letters}"]
         + [f'"{new}" is learned for "{h}"' for h, new in learned.items()]
         + [f'"{h}" is left out' for h in left_out]
         + [f'"{h}" goes to {t}' for h, t in put.items()]
     )
-    spec = best.spec.model_copy(
+    spec = spec.model_copy(
         update={
-            "also": {
-                **best.spec.also,
-                **{h: (*best.spec.also.get(h, ()), new) for h, new in learned.items()},
-            }
+            "also": {**spec.also, **{h: (*spec.also.get(h, ()), new) for h, new in learned.items()}}
         }
     )
     return Routed(
         best.source,
-        best.opened,
+        opened,
         spec,
         _told(layout.sources[best.source], found),
         why,
         learned,
         left_out,
         put,
+    )
+
+
+def _same_letters(tried: _Try, before: str) -> tuple[Source, SourceSpec, str]:
+    """A file whose encoding was told by its letters, read in that of the files `before` it where
+    the letters allow it; how it is read, and what is to be told of that.
+
+    Raises SourceError where they do not, or where they are doubtful.
+    """
+    found, spec = tried.opened, tried.spec
+    guess = found.dialect.guess if isinstance(found, DelimitedSource) else None
+    if not isinstance(found, DelimitedSource) or guess is None or not guess.cells:
+        return found, spec, ""
+    as_before = spelled(guess.cells, before)
+    if as_before is not None and (
+        before in (guess.encoding, *(o.encoding for o in guess.others))
+        or as_before == spelled(guess.cells, guess.encoding)
+    ):
+        written = replace(found.dialect, encoding=before, guess=None)
+        found = DelimitedSource(found.bytes, written, found.name)
+        return found, spec.model_copy(update={"encoding": before}), ""
+    if as_before is None and not guess.others:
+        return found, spec, f"; it is read as {guess.encoding}, files before it as {before}"
+    here = spelled(guess.cells, guess.encoding) or ()
+    if as_before is not None:
+        differing = [i for i, (a, b) in enumerate(zip(here, as_before, strict=True)) if a != b]
+        other = Spelling(before, tuple(as_before[i] for i in differing[:3]))
+        examples = tuple(here[i] for i in differing[:3])
+    else:
+        other, examples = guess.others[0], guess.examples
+    raise SourceError(
+        "the encoding of this file is not certain",
+        code="source.encoding",
+        origin=found.origin(),
+        why=f"in {guess.encoding} it reads {quoted(examples)}; in {other.encoding}"
+        + (" (as the files before)" if other.encoding == before else "")
+        + f" {quoted(other.examples)}",
+        next=f"say which is right: --encoding {guess.encoding}, or --encoding {other.encoding}",
     )
 
 
@@ -164,7 +205,7 @@ def _held_against(layout: Layout, name: str, found: Source) -> _Try:
     if spec.header_row == 0 or spec.cells:  # only the layout knows where the rows begin
         with contextlib.suppress(KerfmarkError):
             opened = open_source(name, as_said, Path())
-    headers = set(described_as(opened, name, spec.skip_rows, spec.also).headers) - {spec.telling}
+    headers = set(described_as(opened, name, as_said.skip_rows, spec.also).headers) - {spec.telling}
     lost, new = needed - headers, headers - possible
     pairs: dict[str, str] = {}
     scores = sorted(
@@ -219,6 +260,8 @@ def _described(spec: SourceSpec, found: Source) -> SourceSpec:
     is written, it shows."""
     said = found.settings()
     where = {k: said.get(k, "") for k in ("sheet", "member", "table", "query")}
+    where["cells"] = said.get("cells", spec.cells)
+    where["skip_rows"] = found.skip_rows or spec.skip_rows
     written = (
         {}
         if spec.header_row == 0
@@ -272,6 +315,7 @@ def with_files(layout: Layout, routed: Sequence[Routed]) -> tuple[Layout, set[st
                 file=r.place,
                 sheet=r.spec.sheet,
                 member=r.spec.member,
+                **{k: v for k in HOW if (v := getattr(r.spec, k)) != getattr(first, k)},
             )
             for r in mine
         )

@@ -12,12 +12,12 @@ from pathlib import Path
 
 from kerfmark.errors import LayoutError, Origin, SourceError, UsageError
 from kerfmark.layout.derive import header_mistakes, settled
-from kerfmark.layout.model import Layout, SourceSpec
+from kerfmark.layout.model import Layout, PartSpec, SourceSpec
 from kerfmark.layout.text import refused
 from kerfmark.ledger.records import LoadedFile, file_beside
 from kerfmark.read.open import open_all, open_path, places, reopen, union_of
 from kerfmark.read.source import Reading, Source
-from kerfmark.read.union import UnionSource, parts_of
+from kerfmark.read.union import HOW, WHERE, UnionSource, parts_of
 
 
 def open_inputs(inputs: Sequence[str | Path], reading: Reading) -> list[Source]:
@@ -40,12 +40,27 @@ def spec_of(source: Source, folder: Path) -> SourceSpec:
             {
                 "told": told,
                 "file": file_beside(p.location, folder),
-                **{k: v for k, v in p.settings().items() if k in ("sheet", "member")},
+                **{k: v for k, v in p.settings().items() if k in WHERE},
+                **{k: _written(p, k) for k in HOW if _written(p, k) != _written(source, k)},
             }
             for told, p in zip(source.told, source.parts, strict=True)
         ]
         return SourceSpec.model_validate(settings | {"parts": parts})
     return SourceSpec.model_validate(settings | {"file": file_beside(source.location, folder)})
+
+
+def _written(source: Source, key: str) -> str:
+    return str(source.settings().get(key, SourceSpec.model_fields[key].default))
+
+
+def part_of(reading: Reading, part: PartSpec) -> Reading:
+    """How a part of a source is read."""
+    return replace(
+        reading,
+        sheet=part.sheet,
+        member=part.member,
+        **{k: v for k in HOW if (v := getattr(part, k))},
+    )
 
 
 def open_source(name: str, spec: SourceSpec, folder: Path, only: Collection[str] = ()) -> Source:
@@ -74,10 +89,7 @@ def open_source(name: str, spec: SourceSpec, folder: Path, only: Collection[str]
         return file if file == "-" or "://" in file else str(folder / file)
 
     if spec.parts:
-        opened = [
-            reopen(at(p.file), p.told, replace(reading, sheet=p.sheet, member=p.member), spec.also)
-            for p in spec.parts
-        ]
+        opened = [reopen(at(p.file), p.told, part_of(reading, p), spec.also) for p in spec.parts]
         return union_of(opened, [p.told for p in spec.parts], spec.telling, name, spec.may_lack)
     if not spec.is_pattern:
         return reopen(at(spec.file), name, reading, spec.also)
