@@ -74,9 +74,9 @@ SWAPS = frozenset(
     ]
 )
 """The changes of an operator that are made: those that a slip of the hand would make."""
-FIRST, MOST = 30, 100
-"""Tests that are run for a mutant, of those that run its line: some, then more. First come those
-that are quick and run much of its module and little else."""
+FIRST = 20
+"""Tests that are run for a mutant before more of those that run its line. First come those that are
+quick and run much of its module and little else."""
 MODULES = (
     *(f"structure/{m}.py" for m in ("entities", "references", "repeats", "near_dependencies")),
     *(f"structure/{m}.py" for m in ("dependencies", "propose")),
@@ -240,6 +240,7 @@ def main() -> None:
     parser.add_argument("--sample", type=int, default=300)
     parser.add_argument("--skip", type=int, default=0, help="begin after so many of the sample")
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--tests", type=int, default=50, help="the most that are run for a mutant")
     parser.add_argument("--workers", type=int, default=2)
     parser.add_argument("--only", default="", help="one module, such as structure/entities.py")
     parser.add_argument("--map", default="/tmp/kerfmark-tests", help="which test runs which line")
@@ -266,7 +267,7 @@ def main() -> None:
             found = {
                 t for (module, _), some in tests.items() for t in some if module == mutant.module
             }
-        return sorted(found, key=lambda t: late(t, mutant.module))[:MOST]
+        return sorted(found, key=lambda t: late(t, mutant.module))[: args.tests]
 
     survived: list[Mutant] = []
     killed: Counter[str] = Counter()

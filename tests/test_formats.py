@@ -146,7 +146,7 @@ def test_text_after_a_closing_quote_is_never_joined_in_silence(write: Write) -> 
 
 def test_bytes_that_are_no_text_are_a_finding_with_their_row(write: Write) -> None:
     path = write(
-        "b.csv", b"a,b\n" + b"1,fine\n" * 200_000 + b"2,\xff\xfe\n3,x\n" + b"4,y\n" * 60_000
+        "b.csv", b"a,b\n" + "1,ü\n".encode() * 200_000 + b"2,\xff\xfe\n3,x\n" + b"4,y\n" * 60_000
     )
     assert any(
         f.startswith("broken") and "not UTF-8" in f and "[200002]" in f for f in findings_of(path)

@@ -127,7 +127,7 @@ def test_standard_input_is_a_source(tmp_path: Path) -> None:
 
 def test_a_folder_is_all_that_can_be_read_in_it(kerfmark: Runner, tmp_path: Path) -> None:
     (tmp_path / "in").mkdir()
-    for name, text in (("a.csv", "x,y\n1,2\n"), ("b.tsv", "x\ty\n3\t4\n"), ("notes.md", "# no")):
+    for name, text in (("a.csv", "x,y\n1,2\n"), ("b.tsv", "x\tz\n3\t4\n"), ("notes.md", "# no")):
         (tmp_path / "in" / name).write_text(text)
     assert [s["file"] for s in kerfmark("measure", "in", "--json").json["sources"]] == [
         "a.csv",

@@ -207,8 +207,8 @@ def test_what_tells_files_of_one_shape_apart(
     assert _telling_name(told, "file") == telling
 
 
-def test_sources_of_one_shape_but_written_otherwise_stay_apart(write: Write) -> None:
-    paths = [write("a-2024.csv", "hive,kg\nH1,2\n"), write("a-2025.csv", "hive;kg\nH1;2\n")]
+def test_sources_of_one_shape_but_with_titles_stay_apart(write: Write) -> None:
+    paths = [write("a-2024.csv", "hive,kg\nH1,2\n"), write("a-2025.csv", "Kept\nhive,kg\nH1,2\n")]
     assert len(open_all(paths)) == 2
     assert len(open_all([paths[0], write("a-2026.csv", "hive,kg\nH2,3\n")])) == 1
 

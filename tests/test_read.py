@@ -131,9 +131,8 @@ def test_what_a_standard_writer_writes_is_read_back(
         )
     before, delimited.BLOCK = delimited.BLOCK, block
     try:
-        source = DelimitedSource(
-            path, find_dialect(text_files(path)[0], Reading(delimiter=delimiter, encoding="utf-8"))
-        )
+        reading = Reading(delimiter=delimiter, encoding="utf-8", header_row=1)
+        source = DelimitedSource(path, find_dialect(text_files(path)[0], reading))
         assert source.headers == tuple(f"h{i}" for i in range(width))
         assert cells(source) == [[c or None for c in row] for row in rows]
     finally:

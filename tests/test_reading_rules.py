@@ -18,7 +18,7 @@ from kerfmark.profile.describe import describe
 from kerfmark.profile.encode import EncodedColumn, encode
 from kerfmark.profile.recognise import kind_of, mostly, recognise
 from kerfmark.read.cells import spell_cell
-from kerfmark.read.dialect import find_delimiter, has_header, title_rows
+from kerfmark.read.dialect import find_delimiter
 from kerfmark.read.encoding import find_encoding
 from kerfmark.read.open import open_path
 from kerfmark.read.source import RowNumbers, distinct_headers
@@ -40,32 +40,6 @@ HERE = Origin("x.csv")
 )
 def test_the_delimiter_is_what_cuts_all_lines_alike(text: str, expected: str) -> None:
     assert find_delimiter(text) == expected
-
-
-@pytest.mark.parametrize(
-    ("records", "expected"),
-    [
-        ([["hive", "kg"], ["H1", "2.5"]], True),
-        ([["1", "2.5"], ["2", "3.5"]], False),
-        ([["hive", "2024", "2025"], ["H1", "3", "4"], ["H2", "5", "6"]], True),
-        ([["Weir", "calm"], ["Mill", "cross"]], True),
-        ([["Weir", "2025-01-02"], ["Mill", "2025-01-03"]], False),
-        ([["only"]], True),
-    ],
-)
-def test_a_first_row_that_looks_like_the_rest_is_no_header(
-    records: list[list[str]], expected: bool
-) -> None:
-    assert has_header(records) is expected
-
-
-def test_titles_are_the_narrow_rows_above_the_table() -> None:
-    table = [["a", "b", "c"], ["1", "2", "3"], ["4", "5", "6"]]
-    assert title_rows([["The year"], [], *table]) == 2
-    assert (
-        title_rows([["The year", "", ""], *table]) == 0
-    )  # as wide as the table: it may be a header
-    assert title_rows(table) == 0 and title_rows([]) == 0
 
 
 @pytest.mark.parametrize(

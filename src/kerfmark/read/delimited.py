@@ -26,6 +26,7 @@ from kerfmark.errors import DataRefused, Origin, SourceError, counted
 from kerfmark.read.archives import Bytes, text_files
 from kerfmark.read.dialect import Dialect, find_dialect, read_sample, sample_records
 from kerfmark.read.encoding import MIXED, decode_sample
+from kerfmark.read.header import full_header, plain_names
 from kerfmark.read.letters import guess_code_page
 from kerfmark.read.records import last_end, line_end, misquoted_records, records_end, transcoder
 from kerfmark.read.source import (
@@ -39,7 +40,6 @@ from kerfmark.read.source import (
     distinct_headers,
     header_remarks,
     header_told,
-    joined_header,
 )
 
 T = TypeVar("T")
@@ -90,8 +90,15 @@ class DelimitedSource:
         text = decode_sample(sample, self.dialect.encoding, Origin(self.bytes.name))
         self._newline = line_end(text)
         header_row, over = self.dialect.header_row, self.dialect.header_rows
-        top = sample_records(text, self.dialect, max(header_row + over - 1, 1))
-        cells = joined_header(top[header_row - 1 :] or [[""]]) if header_row else [""] * len(top[0])
+        top = sample_records(text, self.dialect)
+        below = header_row + over - 1
+        cells = (
+            full_header(
+                [plain_names(record) for record in top[header_row - 1 : below]], top[below:]
+            )
+            if header_row
+            else [""] * len(top[0])
+        )
         self.headers = distinct_headers(cells)
         self._first_row = header_row + over if header_row else 1
         self.how = (

@@ -18,6 +18,7 @@ from kerfmark.errors import Origin, SourceError
 from kerfmark.read.archives import Bytes
 from kerfmark.read.encoding import decode_sample, find_encoding
 from kerfmark.read.format import check_path
+from kerfmark.read.header import find_header
 from kerfmark.read.letters import Guess, quoted
 from kerfmark.read.source import Reading, Remark
 
@@ -30,8 +31,8 @@ FOUND = Reading()
 DELIMITERS = (",", ";", "\t", "|", "^")
 STAND_IN = "\x1f"
 """The ASCII unit separator: what other delimiters are replaced by while a file is cut."""
-_YEAR = re.compile(r"(19|20)\d\d$")
-_NUMBERLIKE = re.compile(r"[-+]?[\d.,:/-]*\d[\d.,:/ -]*%?$")
+_SAID = re.compile(r'"?sep=(.)"?[\r\n]', re.IGNORECASE)
+"""The first line in which some programs say the delimiter of what follows."""
 
 
 @dataclass(frozen=True)
@@ -175,47 +176,6 @@ def find_edges(text: str) -> tuple[int, ...]:
     return edges if len(edges) > 1 and edges[0] == 0 and filled else ()
 
 
-def has_header(records: list[list[str]]) -> bool:
-    """Whether the first record names the columns.
-
-    It does unless it looks like data: in some column the values below are all numbers or dates and
-    so is its first cell, and in no column is the first cell a word, or a year above other numbers.
-    """
-    if len(records) < 2:
-        return True
-    first, rest = records[0], records[1:]
-    if len({c.strip().lower() for c in first if c.strip()}) < sum(bool(c.strip()) for c in first):
-        named = 0
-    else:
-        named = sum(bool(c.strip()) for c in first) == len(first)
-    alike = differs = 0
-    for i, cell in enumerate(first):
-        below = [r[i] for r in rest if i < len(r) and r[i].strip()]
-        if below and all(_NUMBERLIKE.match(v.strip()) for v in below):
-            year = _YEAR.match(cell.strip()) and not all(_YEAR.match(v.strip()) for v in below)
-            if _NUMBERLIKE.match(cell.strip()) and not year:
-                alike += 1
-            else:
-                differs += 1
-    return (
-        differs > 0 or alike == 0 or (bool(named) and alike * 2 < len(first) and differs >= alike)
-    )
-
-
-def title_rows(records: list[list[str]]) -> int:
-    """How many records stand above the table: those before the first one as wide as most, if they
-    are narrower."""
-    widths = Counter(len(r) for r in records)
-    usual = max(widths, key=lambda w: (widths[w], w), default=0)
-    first = next((i for i, r in enumerate(records) if len(r) == usual), 0)
-    return (
-        first
-        if usual > 1
-        and all(len([c for c in r if c.strip()]) < max(usual, 2) for r in records[:first])
-        else 0
-    )
-
-
 def find_dialect(source: Bytes, reading: Reading = FOUND) -> Dialect:
     """The dialect of a text file, overruled where the caller knows better."""
     origin = Origin(source.name)
@@ -228,20 +188,24 @@ def find_dialect(source: Bytes, reading: Reading = FOUND) -> Dialect:
     quote = '"' if reading.quote is None else reading.quote
     delimiter, edges = reading.delimiter or "", reading.edges
     if not delimiter and not edges:
-        delimiter = find_delimiter(text, quote)
+        said = _SAID.match(text)
+        delimiter = said[1] if said else find_delimiter(text, quote)
         edges = () if delimiter else find_edges(text)
     dialect = Dialect(
         delimiter or ",", quote, encoding, 1, reading.header_rows or 1, reading.escape or "", edges
     )
     if reading.escape is None:
         dialect = replace(dialect, escape=find_escape(text, dialect))
-    header_row = reading.header_row
-    if header_row is None:
-        records = sample_records(text, dialect)
-        above = title_rows(records)
-        header_row = above + 1 if above or has_header(records) else 0
-    dialect = replace(dialect, header_row=header_row)
-    doubts = _letters_in_doubt(guess, text, dialect) if guess else ()
+    doubts: list[Remark] = []
+    if reading.header_row is None:
+        header = find_header(sample_records(text, dialect))
+        rows = reading.header_rows or header.rows
+        dialect = replace(dialect, header_row=header.row, header_rows=rows)
+        doubts += header.remarks
+    else:
+        dialect = replace(dialect, header_row=reading.header_row)
+    if guess is not None:
+        doubts += _letters_in_doubt(guess, text, dialect)
     return replace(dialect, guess=guess, remarks=tuple(doubts))
 
 
