@@ -74,9 +74,6 @@ SWAPS = frozenset(
     ]
 )
 """The changes of an operator that are made: those that a slip of the hand would make."""
-FIRST = 20
-"""Tests that are run for a mutant before more of those that run its line. First come those that are
-quick and run much of its module and little else."""
 MODULES = (
     *(f"structure/{m}.py" for m in ("entities", "references", "repeats", "near_dependencies")),
     *(f"structure/{m}.py" for m in ("dependencies", "propose")),
@@ -202,34 +199,39 @@ def mutants_of(module: str) -> list[Mutant]:
     return out
 
 
-def noticed(mutant: Mutant, tests: list[str], copy: Path) -> tuple[bool, float]:
-    """Whether tests notice a mutant; and the seconds that took."""
-    path = copy / "src/kerfmark" / mutant.module
-    before, started = path.read_text(encoding="utf-8"), time.perf_counter()
-    path.write_text(mutant.code(), encoding="utf-8")
-    command = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", "-p", "no:cacheprovider"]
-    folder = copy / "tmp"
-    folder.mkdir(exist_ok=True)
-    found = False
-    try:
-        for some in (tests[:FIRST], tests[FIRST:]):
-            if some and not found:
-                done = subprocess.run(
-                    [*command, *some],
-                    cwd=copy,
-                    env=os.environ | {"PYTHONPATH": str(copy / "src"), "TMPDIR": str(folder)},
-                    stdout=subprocess.DEVNULL,
-                    stderr=subprocess.DEVNULL,
-                    timeout=LIMIT,
-                    check=False,
-                )
-                found = done.returncode != 0
-    except subprocess.TimeoutExpired:
-        found = True
-    finally:
+class Worker:
+    """A copy of the tree, and a process that has all libraries imported, whose children run tests
+    in it."""
+
+    def __init__(self, folder: Path) -> None:
+        self.copy = folder
+        folder.mkdir()
+        for part in ("src", "tests", "docs", "README.md", "pyproject.toml"):
+            source = ROOT / part
+            (shutil.copytree if source.is_dir() else shutil.copy)(source, folder / part)
+        self.process = subprocess.Popen(
+            [sys.executable, str(Path(__file__).with_name("warm_tests.py"))],
+            cwd=folder,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            text=True,
+            env=os.environ | {"PYTHONPATH": str(folder / "src"), "TMPDIR": str(folder / "tmp")},
+        )
+
+    def noticed(self, mutant: Mutant, tests: list[str]) -> tuple[bool, float]:
+        """Whether tests notice a mutant; and the seconds that took."""
+        path = self.copy / "src/kerfmark" / mutant.module
+        before, started = path.read_text(encoding="utf-8"), time.perf_counter()
+        path.write_text(mutant.code(), encoding="utf-8")
+        (self.copy / "tmp").mkdir(exist_ok=True)
+        assert self.process.stdin is not None and self.process.stdout is not None
+        self.process.stdin.write(json.dumps({"tests": tests, "limit": LIMIT}) + "\n")
+        self.process.stdin.flush()
+        found = self.process.stdout.readline().strip() != "0"
         path.write_text(before, encoding="utf-8")
-        shutil.rmtree(folder, ignore_errors=True)
-    return found, time.perf_counter() - started
+        shutil.rmtree(self.copy / "tmp", ignore_errors=True)
+        return found, time.perf_counter() - started
 
 
 def main() -> None:
@@ -272,20 +274,16 @@ def main() -> None:
     survived: list[Mutant] = []
     killed: Counter[str] = Counter()
     with tempfile.TemporaryDirectory(prefix="kerfmark-mutants-") as folder:
-        copies: Queue[Path] = Queue()
+        workers: Queue[Worker] = Queue()
         for i in range(args.workers):
-            copy = Path(folder) / str(i)
-            for part in ("src", "tests", "docs", "README.md", "pyproject.toml"):
-                source = ROOT / part
-                (shutil.copytree if source.is_dir() else shutil.copy)(source, _made(copy) / part)
-            copies.put(copy)
+            workers.put(Worker(Path(folder) / str(i)))
 
         def run(mutant: Mutant) -> tuple[Mutant, bool, float]:
-            copy = copies.get()
+            worker, tests = workers.get(), of(mutant)
             try:
-                return mutant, *(noticed(mutant, of(mutant), copy) if of(mutant) else (False, 0.0))
+                return mutant, *(worker.noticed(mutant, tests) if tests else (False, 0.0))
             finally:
-                copies.put(copy)
+                workers.put(worker)
 
         with ThreadPoolExecutor(args.workers) as pool:
             for n, (mutant, found, seconds) in enumerate(pool.map(run, chosen), 1):
@@ -303,11 +301,6 @@ def main() -> None:
     print(
         f"{sum(killed.values())} of {len(chosen)} noticed: {sum(killed.values()) / len(chosen):.1%}"
     )
-
-
-def _made(folder: Path) -> Path:
-    folder.mkdir(exist_ok=True)
-    return folder
 
 
 if __name__ == "__main__":

@@ -10,7 +10,7 @@ import sys
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import pytest
 
@@ -42,6 +42,24 @@ class Run:
 Runner = Callable[..., Run]
 
 
+def served(env: dict[str, str]) -> tuple[IO[str], IO[str], Callable[[], object]]:
+    """A process that runs the program when it is told to: where its orders go, where its answers
+    come from, and what waits for its end. `bench/mutants.py` has one ready."""
+    ready = os.environ.get("KERFMARK_TEST_SERVED", "")
+    if ready:
+        to, back = map(int, ready.split(","))
+        return os.fdopen(to, "w"), os.fdopen(back), lambda: None
+    server = subprocess.Popen(
+        [sys.executable, str(Path(__file__).parent / "forked.py")],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+        env=env,
+    )
+    assert server.stdin is not None and server.stdout is not None
+    return server.stdin, server.stdout, server.wait
+
+
 @pytest.fixture(scope="session")
 def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Callable[[list[str], Path], Run]]:
     """The program: a command line and a folder to run it in; as a child of a process that has
@@ -68,19 +86,11 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Callable[[list
         yield alone
         return
     streams = tmp_path_factory.mktemp("streams")
-    server = subprocess.Popen(
-        [sys.executable, str(Path(__file__).parent / "forked.py")],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        text=True,
-        env=env,
-    )
-    assert server.stdin is not None and server.stdout is not None
+    orders, answers, ended = served(env)
 
     def forked(args: list[str], folder: Path) -> Run:
-        assert server.stdin is not None and server.stdout is not None
         out, err = streams / "out", streams / "err"
-        server.stdin.write(
+        orders.write(
             json.dumps(
                 {
                     "args": args,
@@ -94,13 +104,13 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Callable[[list
             )
             + "\n"
         )
-        server.stdin.flush()
-        code = int(server.stdout.readline())
+        orders.flush()
+        code = int(answers.readline())
         return Run(code, out.read_text(encoding="utf-8"), err.read_text(encoding="utf-8"))
 
     yield forked
-    server.stdin.close()
-    server.wait()
+    orders.close()
+    ended()
 
 
 @pytest.fixture(autouse=True)

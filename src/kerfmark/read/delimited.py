@@ -28,7 +28,14 @@ from kerfmark.read.dialect import Dialect, find_dialect, read_sample, sample_rec
 from kerfmark.read.encoding import MIXED, decode_sample
 from kerfmark.read.header import full_header, plain_names
 from kerfmark.read.letters import guess_code_page
-from kerfmark.read.records import last_end, line_end, misquoted_records, records_end, transcoder
+from kerfmark.read.records import (
+    last_end,
+    line_end,
+    misquoted_records,
+    records_end,
+    transcoder,
+    unclosed_record,
+)
 from kerfmark.read.source import (
     MEND_RAGGED,
     Batches,
@@ -68,6 +75,7 @@ class _Parsed:
     bad: list[tuple[int, bytes]]
     digest: bytes
     size: int
+    unclosed: int | None = None
 
 
 _NOTHING = np.empty(0, np.int64)
@@ -153,6 +161,7 @@ class DelimitedSource:
         ragged: list[tuple[int, int, str]] = []
         misquoted: list[int] = []
         bad: list[tuple[int, bytes]] = []
+        unclosed: list[int] = []
         digest = xxhash.xxh3_128()
         with ThreadPoolExecutor(workers) as pool:
             waiting: deque[Future[_Parsed]] = deque()
@@ -170,6 +179,8 @@ class DelimitedSource:
                 bad += [(numbers.first_row + physical + line, some) for line, some in parsed.bad]
                 if bad and strict:
                     self._refuse_bytes(bad)
+                if parsed.unclosed is not None:
+                    unclosed.append(numbers.first_row + physical + parsed.unclosed)
                 digest.update(parsed.digest)
                 size += parsed.size
                 ragged += [(physical + at, fields, text) for at, fields, text in parsed.ragged]
@@ -185,6 +196,8 @@ class DelimitedSource:
             for at, fields, text in ragged
             if numbers.first_row + at not in named
         )
+        if unclosed and strict:
+            self._refuse_unclosed(unclosed[0])
         if rows and strict:
             self._refuse_ragged(rows)
         if misquoted and strict:
@@ -203,10 +216,14 @@ class DelimitedSource:
             origin,
             blank,
             rows,
-            (*self._of_start, *self._remarks(misquoted, bad)),
+            (*self._of_start, *self._remarks(misquoted, bad, unclosed)),
         )
 
-    def _remarks(self, misquoted: list[int], bad: list[tuple[int, bytes]]) -> Iterator[Remark]:
+    def _remarks(
+        self, misquoted: list[int], bad: list[tuple[int, bytes]], unclosed: list[int]
+    ) -> Iterator[Remark]:
+        if unclosed:
+            yield Remark("broken", None, _UNCLOSED, tuple(unclosed), len(unclosed), _CLOSE)
         if misquoted:
             yield Remark(
                 "broken",
@@ -226,9 +243,9 @@ class DelimitedSource:
                 _other_encoding(bad),
             )
 
-    def _chunks(self) -> Iterator[tuple[memoryview, bytes, bool]]:
+    def _chunks(self) -> Iterator[tuple[memoryview, bytes, bool, bool]]:
         """The file after its header as pieces of whole records in UTF-8, each with the bytes read
-        for it and whether its quotes need a closer look."""
+        for it, whether its quotes need a closer look, and whether it is the last one."""
         size = 0
         plain = self.dialect.encoding == "utf-8" and (
             bool(self.dialect.edges) or self.dialect.cut_at == self.dialect.delimiter
@@ -258,7 +275,7 @@ class DelimitedSource:
                     )
                 rest, unhashed = data[end:], b"".join((unhashed, raw)) if unhashed else raw
                 if end:
-                    yield memoryview(data)[:end], unhashed, stray
+                    yield memoryview(data)[:end], unhashed, stray, False
                     unhashed = b""
         try:
             rest += decoder(b"", True) if decoder else b""
@@ -269,6 +286,7 @@ class DelimitedSource:
                 memoryview(rest),
                 unhashed,
                 last_end(rest + self._newline, self.dialect, self._newline)[1],
+                True,
             )
 
     def _without_header(self, data: bytes) -> bytes:
@@ -291,11 +309,11 @@ class DelimitedSource:
         )
 
     def _parse(
-        self, piece: tuple[memoryview, bytes, bool], work: Callable[[pa.RecordBatch], T]
+        self, piece: tuple[memoryview, bytes, bool, bool], work: Callable[[pa.RecordBatch], T]
     ) -> _Parsed:
         """One chunk of whole records as a batch, and what `work` makes of it. Runs in a worker
         thread."""
-        chunk, raw, stray = piece
+        chunk, raw, stray, last = piece
         digest = xxhash.xxh3_128_digest(raw)
         if not len(chunk):
             return _Parsed(None, 0, 0, _NOTHING, [], [], [], digest, len(raw))
@@ -330,6 +348,7 @@ class DelimitedSource:
             bad,
             digest,
             len(raw),
+            unclosed_record(chunk, self.dialect, self._newline) if last else None,
         )
 
     def _cut(
@@ -411,6 +430,15 @@ class DelimitedSource:
             next=_DOUBLE,
         )
 
+    def _refuse_unclosed(self, row: int) -> NoReturn:
+        raise DataRefused(
+            _UNCLOSED,
+            code="data.unclosed",
+            origin=Origin(self.bytes.name, row=row),
+            why="everything after it would be one cell",
+            next=_CLOSE,
+        )
+
     def _refuse_bytes(self, bad: Sequence[tuple[int, bytes]]) -> NoReturn:
         row, some = bad[0]
         raise SourceError(
@@ -423,6 +451,8 @@ class DelimitedSource:
         )
 
 
+_UNCLOSED = "a quote is opened and not closed before the end of the file"
+_CLOSE = "close it; or, where quotes are plain characters, say --quote none"
 _DOUBLE = "write a quote inside a quoted field twice"
 
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 import codecs
 import re
 from collections.abc import Callable
+from typing import NamedTuple
 
 import numpy as np
 
@@ -52,7 +53,7 @@ def last_end(data: bytes, dialect: Dialect, newline: bytes) -> tuple[int, bool]:
     cells = np.frombuffer(data, np.uint8)
     quotes = _quotes(cells, dialect)
     if _has_stray_quotes(cells, quotes, dialect):
-        return _scanned(data, dialect, newline)[0], True
+        return _scanned(data, dialect, newline).end, True
     while (
         end and np.searchsorted(quotes, end) % 2
     ):  # inside quotes: go back to a line end that is not
@@ -91,12 +92,18 @@ def _has_stray_quotes(cells: np.ndarray, quotes: np.ndarray, dialect: Dialect) -
     return not bool((before | after | (quotes == 0) | (quotes == len(cells) - 1)).all())
 
 
-def _scanned(data: bytes, dialect: Dialect, newline: bytes) -> tuple[int, list[int]]:
-    """Field after field: where the last complete record ends, and the numbers of records with text
-    after a closing quote.
+class _Scanned(NamedTuple):
+    """Where the last complete record of a chunk ends, how many there are, and which of them have
+    text after a closing quote."""
 
-    Slower than `last_end`, but a quote counts only where a field starts.
-    """
+    end: int
+    records: int
+    misquoted: list[int]
+
+
+def _scanned(data: bytes, dialect: Dialect, newline: bytes) -> _Scanned:
+    """Looks at field after field: slower than `last_end`, but a quote counts only where a field
+    starts."""
     d, q, n = (
         re.escape(dialect.cut_at.encode()),
         re.escape(dialect.quoted.encode()),
@@ -118,13 +125,22 @@ def _scanned(data: bytes, dialect: Dialect, newline: bytes) -> tuple[int, list[i
         at = found.end()
         if found[3] == newline:
             end, record = at, record + 1
-    return end, sorted(set(wrong))
+    return _Scanned(end, record, sorted(set(wrong)))
 
 
 def misquoted_records(chunk: memoryview, dialect: Dialect, newline: bytes) -> list[int]:
     """The records of a chunk in which text stands after a closing quote, which a reader would
     silently join."""
-    return _scanned(bytes(chunk) + newline, dialect, newline)[1]
+    return _scanned(bytes(chunk) + newline, dialect, newline).misquoted
+
+
+def unclosed_record(chunk: memoryview, dialect: Dialect, newline: bytes) -> int | None:
+    """The record of the last chunk of a text in which a quote is opened that nothing closes."""
+    if not dialect.quoted or dialect.quoted.encode() not in bytes(chunk):
+        return None
+    data = bytes(chunk).rstrip(b"\r\n") + newline
+    found = _scanned(data, dialect, newline)
+    return found.records if found.end < len(data) else None
 
 
 def transcoder(dialect: Dialect, origin: Origin) -> Callable[[bytes, bool], bytes]:
