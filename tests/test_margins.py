@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
-from kerfmark.profile.encode import EncodedColumn
+from kerfmark.profile.columns import EncodedColumn
 from kerfmark.read.open import open_path
 from kerfmark.structure.entities import Trait, find_entities
 from kerfmark.structure.near_dependencies import near

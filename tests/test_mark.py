@@ -13,7 +13,8 @@ import pytest
 
 from conftest import DEMO, Runner, flat_visits
 from kerfmark import Steering, UsageError, cut, mark, prove
-from kerfmark.profile.encode import EncodedColumn, encode
+from kerfmark.profile.columns import EncodedColumn
+from kerfmark.profile.encode import encode
 from kerfmark.read.open import open_path
 from kerfmark.structure.repeats import parse_repeat, repetitions, separator_of
 

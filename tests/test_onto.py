@@ -16,7 +16,8 @@ import pytest
 from conftest import DEMO, Runner
 from engines import Target
 from kerfmark.layout.model import SourceSpec
-from kerfmark.profile.encode import EncodedColumn, EncodedSource
+from kerfmark.profile.columns import EncodedColumn
+from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.recognise import settle
 from kerfmark.profile.types import declared_type
 from kerfmark.structure.mapping import ColumnThere, TableThere, onto

@@ -22,8 +22,8 @@ from kerfmark.normalize.lookup import differing, resolve
 from kerfmark.normalize.parts import filled_groups, parts_of_records, split_cells, stacked
 from kerfmark.normalize.table_rows import Counted, TableRows, Typed
 from kerfmark.profile.codes import most_frequent
+from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import integers
-from kerfmark.profile.encode import EncodedColumn
 from kerfmark.profile.recognise import recognise
 from kerfmark.read.cells import spell_cell, texts
 from kerfmark.read.json_records import _records

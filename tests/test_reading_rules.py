@@ -14,8 +14,9 @@ from hypothesis import strategies as st
 
 from conftest import Runner
 from kerfmark.errors import DataRefused, KerfmarkError, Origin, SourceError
+from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.describe import describe
-from kerfmark.profile.encode import EncodedColumn, encode
+from kerfmark.profile.encode import encode
 from kerfmark.profile.recognise import kind_of, mostly, recognise
 from kerfmark.read.cells import spell_cell
 from kerfmark.read.dialect import find_delimiter

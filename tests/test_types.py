@@ -11,8 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kerfmark.profile.codes import combine, first_rows, holds
+from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import integers, misfits, to_text, to_typed
-from kerfmark.profile.encode import EncodedColumn
 from kerfmark.profile.moments import CANDIDATES
 from kerfmark.profile.recognise import blank_spellings, recognise
 from kerfmark.profile.types import ColumnType, parse_type

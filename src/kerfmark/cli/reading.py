@@ -45,8 +45,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--skip-rows",
         metavar="ROWS",
-        help="rows that are not data, such as 2,-1,40-60 (-1: the last one)",
+        help="rows that are not data, such as 2,-1,40-60,80- (-1: the last one), or kinds of them: "
+        "notes, totals; keep-headers where a header that is there again is data",
     )
+    group.add_argument("--first-rows", type=int, metavar="N", help="only the first N rows of each")
     group.add_argument(
         "--cells",
         default="",
@@ -92,7 +94,7 @@ def chosen(args: argparse.Namespace) -> Reading:
         cells=args.cells,
         table=args.table,
         query=args.query,
-        skip_rows=_rows(args.skip_rows),
+        skip_rows=_rows(args.skip_rows) + _after(args.first_rows),
         unpack_limit=size(args.unpack_limit),
     )
 
@@ -120,11 +122,23 @@ def _edges(said: str | None) -> tuple[int, ...]:
 
 
 def _rows(said: str | None) -> tuple[str, ...]:
+    from kerfmark.verbs.reading import SKIPPED
+
     rows = tuple(one.strip() for one in said.split(",")) if said else ()
     for one in rows:
-        if not re.fullmatch(r"-?[1-9]\d*|[1-9]\d*-[1-9]\d*", one):
-            raise UsageError(f'"{one}" is not a row number', next="write them like 2,-1,40-60")
+        if not SKIPPED.fullmatch(one):
+            raise UsageError(
+                f'"{one}" is not a row number',
+                next="write them like 2,-1,40-60,80- or notes,totals,keep-headers",
+            )
     return rows
+
+
+def _after(first_rows: int | None) -> tuple[str, ...]:
+    """What is to be skipped where only the first rows are wanted."""
+    if first_rows is not None and first_rows < 1:
+        raise UsageError("--first-rows takes a number from 1 on", next="say how many")
+    return (f">{first_rows}",) if first_rows else ()
 
 
 def size(said: str | None) -> int | None:

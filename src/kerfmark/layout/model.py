@@ -22,6 +22,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, BeforeValidator, ConfigDict, field_validator, model_validator
 
 from kerfmark.layout.names import free_name, snake
+from kerfmark.profile.skipped import SKIPPED
 from kerfmark.profile.types import ColumnType, parse_type
 
 VERSION = 1
@@ -109,10 +110,11 @@ class SourceSpec(_Part):
     @classmethod
     def _rows(cls, value: tuple[str, ...]) -> tuple[str, ...]:
         for one in value:
-            found = re.fullmatch(r"-?[1-9]\d*|([1-9]\d*)-([1-9]\d*)", one)
-            if not found or (found[1] and int(found[1]) > int(found[2])):
+            span = re.fullmatch(r"([1-9]\d*)-([1-9]\d*)", one)
+            if not SKIPPED.fullmatch(one) or (span and int(span[1]) > int(span[2])):
                 raise ValueError(
-                    f'"{one}" is not a row number; write 2, -1 for the last one, or "40-60"'
+                    f'"{one}" is not a row number; write 2, -1 for the last one, "40-60", "40-", '
+                    '">100", or a kind of row: "notes", "totals", "keep-headers"'
                 )
         return value
 

@@ -7,7 +7,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kerfmark.profile.encode import EncodedColumn
+from kerfmark.profile.columns import EncodedColumn
 
 
 def filled_groups(codes: list[list[np.ndarray]]) -> tuple[np.ndarray, np.ndarray]:

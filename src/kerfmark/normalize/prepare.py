@@ -18,7 +18,8 @@ from kerfmark.layout.validation import types_of
 from kerfmark.normalize.evaluate import as_type, combinations, evaluate
 from kerfmark.normalize.transform import to_column_type, transformed
 from kerfmark.profile.codes import first_rows, gather
-from kerfmark.profile.encode import EncodedColumn, EncodedSource, by_first_appearance
+from kerfmark.profile.columns import EncodedColumn, by_first_appearance
+from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.spilled import MANY, number_texts
 
 Cells = tuple[pa.Array, np.ndarray]

@@ -19,8 +19,8 @@ from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec
 from kerfmark.normalize.prepare import Prepared
 from kerfmark.normalize.table_rows import Counted, TableRows
 from kerfmark.profile.codes import first_rows, gather
+from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import to_typed
-from kerfmark.profile.encode import EncodedColumn
 from kerfmark.profile.types import ColumnType
 
 _PRIME = np.uint64(1_099_511_628_211)

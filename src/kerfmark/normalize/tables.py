@@ -17,8 +17,8 @@ from kerfmark.normalize.problems import Problem, Problems, Reason
 from kerfmark.normalize.table_rows import Column, Counted, Linked, TableRows, Typed
 from kerfmark.normalize.transform import not_allowed
 from kerfmark.profile.codes import combine, filled, first_rows, gather, holds, most_frequent
+from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import misfits, to_typed
-from kerfmark.profile.encode import EncodedColumn
 
 
 class SourceTables:

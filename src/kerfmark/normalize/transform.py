@@ -11,8 +11,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.layout.model import ColumnSpec
+from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import to_typed
-from kerfmark.profile.encode import EncodedColumn
 from kerfmark.profile.types import ColumnType
 from kerfmark.read.set_aside import GUARDED
 

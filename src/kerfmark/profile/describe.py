@@ -9,8 +9,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark import memory
+from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import to_text
-from kerfmark.profile.encode import EncodedColumn
 from kerfmark.profile.recognise import mostly, recognise_column
 from kerfmark.profile.types import ColumnType
 

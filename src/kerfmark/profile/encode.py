@@ -10,122 +10,26 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Collection, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from kerfmark import memory
 from kerfmark.errors import Origin, SourceError
-from kerfmark.profile.codes import filled, first_rows, gather, value_counts
-from kerfmark.profile.convert import SLICE, integers, to_typed
+from kerfmark.profile.columns import EncodedColumn, with_midnights
+from kerfmark.profile.convert import integers
+from kerfmark.profile.not_data import SAID, Kind, rows_not_data
+from kerfmark.profile.skipped import KEEP_HEADERS
 from kerfmark.profile.spilled import SpilledColumn
-from kerfmark.profile.types import INTEGER, ColumnType
+from kerfmark.profile.types import INTEGER
 from kerfmark.progress import Progress, silent
-from kerfmark.read.source import Found, Source
+from kerfmark.read.source import Found, Remark, Source
 from kerfmark.read.union import parts_of
 
 HARDLY_REPEATS = 0.8
 """The share of distinct texts in a batch from which a column is not worth encoding batch by
 batch."""
-
-
-@dataclass
-class EncodedColumn:
-    """One column: `values` are its distinct texts without blanks, `codes` (int32, one per row)
-    point into them.
-
-    A blank cell has the code -1. `blank_as` lists the spellings, other than nothing at all, that
-    were taken as blank. `spelled` says that numbers were spelled when they were read (see
-    `Source.spells_numbers`).
-    """
-
-    header: str
-    values: pa.StringArray
-    codes: np.ndarray
-    blank_as: tuple[str, ...] = ()
-    spelled: bool = False
-    _typed: tuple[ColumnType, pa.Array] | None = field(default=None, repr=False)
-
-    @property
-    def known_type(self) -> ColumnType | None:
-        """The type that all values are known to have without being asked, if encoding them showed
-        one."""
-        return (
-            self._typed[0]
-            if self._typed and self._typed[0] == INTEGER and self._typed[1].null_count == 0
-            else None
-        )
-
-    def typed(self, type_: ColumnType) -> pa.Array:
-        """The distinct values in a type; null where one does not fit. The last answer is
-        remembered."""
-        if self._typed is None or self._typed[0] != type_:
-            slices = range(0, len(self.values), SLICE)
-            self._typed = (
-                type_,
-                to_typed(self.values, type_)
-                if len(slices) < 2 or not memory.scarce()
-                else memory.gathered(
-                    (to_typed(self.values.slice(start, SLICE), type_) for start in slices),
-                    type_.arrow,
-                ),
-            )
-        return self._typed[1]
-
-    @property
-    def blanks(self) -> int:
-        """How many cells are blank."""
-        return len(self.codes) - filled(self.codes)
-
-    @property
-    def times(self) -> np.ndarray:
-        """How many cells have each value."""
-        return value_counts(self.codes, len(self.values))
-
-    def without(self, spellings: list[str]) -> EncodedColumn:
-        """The same column with some spellings taken as blank."""
-        where = pc.is_in(self.values, value_set=pa.array(spellings, pa.string()))
-        drop = where.to_numpy(zero_copy_only=False)
-        if not drop.any():
-            return self
-        keep = np.flatnonzero(~drop)
-        moved = np.full(len(self.values) + 1, -1, np.int32)  # the last place stands for the code -1
-        moved[keep] = np.arange(len(keep), dtype=np.int32)
-        gone = tuple(self.values.filter(where).to_pylist())
-        values = memory.gathered(
-            (
-                self.values.slice(s, memory.ROWS).filter(pa.array(~drop[s : s + memory.ROWS]))
-                for s in memory.at_a_time(len(drop))
-            ),
-            pa.string(),
-        )
-        return EncodedColumn(
-            self.header, values, gather(moved, self.codes), self.blank_as + gone, self.spelled
-        )
-
-    def renumbered(self, texts: pa.StringArray, codes: np.ndarray) -> EncodedColumn:
-        """A column of the same header in which every code has the text at its place: equal texts
-        become one, null a blank, and what no row has is gone. Codes count in the order in which
-        they first appear."""
-        encoded = texts.dictionary_encode()
-        where = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
-        values, new = by_first_appearance(
-            encoded.dictionary, gather(np.append(where, -1).astype(np.int32), codes)
-        )
-        return EncodedColumn(self.header, values, new, self.blank_as, self.spelled)
-
-
-def by_first_appearance(values: pa.Array, codes: np.ndarray) -> tuple[pa.Array, np.ndarray]:
-    """The same cells with codes (int32) that count in the order in which values first appear;
-    values that no row has are gone."""
-    first = first_rows(codes, len(values), len(codes))
-    used = np.flatnonzero(first < len(codes))
-    used = used[np.argsort(first[used], kind="stable")]
-    number = np.full(len(values) + 1, -1, np.int32)
-    number[used] = np.arange(len(used), dtype=np.int32)
-    return values.take(pa.array(used)), gather(number, codes)
 
 
 @dataclass
@@ -188,6 +92,10 @@ class EncodedSource:
     def column(self, header: str) -> EncodedColumn:
         """The column of a header."""
         return self.columns[self.source.headers.index(header)]
+
+
+TOLD = 10
+"""Rows that are named in a remark."""
 
 
 def encode(source: Source, progress: Progress = silent, *, strict: bool = True) -> EncodedSource:
@@ -280,23 +188,60 @@ def _without_skipped(encoded: EncodedSource) -> EncodedSource:
     source, rows = encoded.source, encoded.rows
     for column in encoded.columns:
         column.spelled = source.spells_numbers
-    parts = encoded.parts()
-    if not any(part.skip_rows for part, _, _ in parts):
-        return encoded
+    if source.spells_numbers:
+        encoded = replace(encoded, columns=[with_midnights(c) for c in encoded.columns])
     keep = np.ones(rows, bool)
-    start = 0
-    for part, found, count in parts:
+    start, remarks = 0, list(encoded.found.remarks)
+    for part, found, count in encoded.parts():
         here = keep[start : start + count]
-        start += count
         for said in part.skip_rows:
             if said[0] == "-":
                 here[-int(said[1:]) : len(here) - int(said[1:]) + 1] = False
-                continue
-            first, _, last = said.partition("-")
-            here[
-                _before(found, count, int(first)) : _before(found, count, int(last or first) + 1)
-            ] = False
-    return encoded.pick(keep)
+            elif said[0] == ">":
+                here[int(said[1:]) :] = False
+            elif said[0].isdigit():
+                first, dash, last = said.partition("-")
+                until = (
+                    count if dash and not last else _before(found, count, int(last or first) + 1)
+                )
+                here[_before(found, count, int(first)) : until] = False
+        columns = [c for c in encoded.columns if c.header in part.headers]
+        if len(keep) != count:
+            columns = [replace(c, codes=c.codes[start : start + count]) for c in columns]
+        for kind, at in rows_not_data(columns, count).items():
+            at = at[here[at]]
+            out = kind in part.skip_rows or (
+                kind == "headers" and KEEP_HEADERS not in part.skip_rows
+            )
+            if len(at):
+                remark = _not_data(kind, at, out, found)
+                file = f"{part.origin().file}: " if encoded.found.parts else ""
+                remarks.append(replace(remark, what=f"{file}{remark.what}"))
+            if out:
+                here[at] = False
+        start += count
+    if remarks:
+        encoded.found = replace(encoded.found, remarks=tuple(remarks))
+    return encoded if keep.all() else encoded.pick(keep)
+
+
+def _not_data(kind: Kind, at: np.ndarray, out: bool, found: Found) -> Remark:
+    """What is told of rows that are not data, and `out` of the source or not."""
+    rows = tuple(found.origin(int(r)).row or 0 for r in at[:TOLD])
+    if kind == "headers":
+        return Remark(
+            "odd",
+            None,
+            f"{SAID[kind]}{': left out' if out else ''}",
+            rows,
+            len(at),
+            f"say --skip-rows {KEEP_HEADERS} if they are data" if out else "",
+        )
+    if out:
+        return Remark("odd", None, f"{SAID[kind]}: left out, as said", rows, len(at))
+    return Remark(
+        "doubtful", None, SAID[kind], rows, len(at), f"--skip-rows {kind} leaves them out"
+    )
 
 
 def _before(found: Found, count: int, row: int) -> int:

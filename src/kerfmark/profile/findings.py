@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -13,19 +12,15 @@ import pyarrow.compute as pc
 from kerfmark import memory
 from kerfmark.errors import Origin, article
 from kerfmark.profile.codes import combine, first_rows, gather
+from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.describe import ColumnDescription
-from kerfmark.profile.encode import EncodedColumn, EncodedSource
+from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.moments import CANDIDATES, pattern
 from kerfmark.profile.reserved import RESERVED
 from kerfmark.profile.spilled import number_texts
-from kerfmark.read.source import MEND_RAGGED, Severity
+from kerfmark.read.source import Severity, mend_ragged
 
 ORDER: tuple[Severity, ...] = ("broken", "doubtful", "odd")
-MOST_TOTALS = 3
-"""Rows at the end that may be totals."""
-_TOTAL = re.compile(
-    r"(grand |sub)?(total|sum)s?\b|(gesamt|summe|totaal|somme|suma|totale)\b", re.IGNORECASE
-)
 SHOWN = 5
 """Rows named per finding."""
 
@@ -59,7 +54,7 @@ def findings(encoded: EncodedSource, columns: Sequence[ColumnDescription]) -> li
         )
         for r in encoded.found.remarks
     ]
-    out += [*_of_rows(encoded), *_totals(encoded)]
+    out += _of_rows(encoded)
     for column, described in zip(encoded.columns, columns, strict=True):
         out += _of_column(encoded, column, described)
     return sorted(out, key=lambda f: ORDER.index(f.severity))
@@ -77,7 +72,7 @@ def _of_rows(encoded: EncodedSource) -> Iterator[Finding]:
             else f"do not have the {width} fields of the header",
             len(ragged),
             rows,
-            MEND_RAGGED,
+            mend_ragged(ragged),
         )
     telling = max(
         encoded.columns, key=lambda c: len(c.values)
@@ -101,63 +96,6 @@ def _of_rows(encoded: EncodedSource) -> Iterator[Finding]:
             "is the same as an earlier row in every column",
             "keep it if it is meant, or take it out",
         )
-
-
-def _totals(encoded: EncodedSource) -> Iterator[Finding]:
-    """Rows at the end that look like sums of those above: they say so, or a number in them is that
-    sum."""
-    last: list[int] = []
-    for record in range(encoded.rows - 1, max(encoded.rows - 1 - MOST_TOTALS, 2), -1):
-        cells = [
-            c.values[int(c.codes[record])].as_py() if c.codes[record] >= 0 else ""
-            for c in encoded.columns
-        ]
-        words = [
-            c
-            for c in cells
-            if c and not c.strip().lstrip("-").replace(".", "").replace(",", "").isdigit()
-        ]
-        if not (words and _TOTAL.match(words[0]) and "" in cells) and not (
-            len(words) == 0 and any(cells) and _is_sum(encoded, record)
-        ):
-            break
-        last.append(record)
-    if last:
-        yield _finding(
-            encoded,
-            "doubtful",
-            None,
-            np.array(last[::-1]),
-            "looks like a row of totals, not of data",
-            "take it out of the file before it is loaded",
-        )
-
-
-def _is_sum(encoded: EncodedSource, record: int) -> bool:
-    """Whether some number of a record is the sum of those above it, and the record lacks what the
-    others have."""
-    blanks = [
-        c
-        for c in encoded.columns
-        if c.codes[record] < 0 and np.count_nonzero(c.codes[:record] >= 0) > 0.9 * record
-    ]
-    for column in encoded.columns if blanks else []:
-        if column.codes[record] < 0:
-            continue
-        texts = column.values.take(
-            pa.array(column.codes[: record + 1][column.codes[: record + 1] >= 0])
-        )
-        try:
-            numbers = pc.cast(pc.replace_substring(texts, ",", "."), pa.float64()).to_numpy()
-        except pa.ArrowInvalid:
-            continue
-        if (
-            len(numbers) > 2
-            and numbers[-1]
-            and abs(numbers[:-1].sum() - numbers[-1]) < 1e-6 * abs(numbers[-1])
-        ):
-            return True
-    return False
 
 
 def _of_column(

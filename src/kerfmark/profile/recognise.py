@@ -15,8 +15,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.errors import article, counted
+from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import integers, to_text, to_typed
-from kerfmark.profile.encode import EncodedColumn
 from kerfmark.profile.moments import CANDIDATES, PIVOT, pattern, plausible, read_moments
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, plain_form
 

@@ -65,16 +65,30 @@ def spell_cell(cell: Any) -> str | None:
     if isinstance(cell, float):
         return str(int(cell)) if cell.is_integer() and abs(cell) < 1e15 else _digits(cell)
     if isinstance(cell, dt.datetime):
-        return cell.strftime("%Y-%m-%d %H:%M:%S")
+        return cell.strftime("%Y-%m-%d %H:%M:%S") + _fraction(cell.microsecond)
     if isinstance(cell, dt.date):
         return cell.isoformat()
     if isinstance(cell, dt.time):
-        return cell.strftime("%H:%M:%S")
+        return cell.strftime("%H:%M:%S") + _fraction(cell.microsecond)
+    if isinstance(cell, dt.timedelta):
+        return _duration(cell)
     if isinstance(cell, Decimal):
         return f"{cell:f}"
     if isinstance(cell, bytes | memoryview):
         return bytes(cell).hex()
     return str(cell)
+
+
+def _fraction(microseconds: int) -> str:
+    """The part of a second, without zeros at its end."""
+    return f".{microseconds:06}".rstrip("0") if microseconds else ""
+
+
+def _duration(time: dt.timedelta) -> str:
+    """Hours (as many as there are), minutes and seconds."""
+    sign, time = ("-", -time) if time < dt.timedelta() else ("", time)
+    minutes, seconds = divmod(time.days * 86_400 + time.seconds, 60)
+    return f"{sign}{minutes // 60}:{minutes % 60:02}:{seconds:02}{_fraction(time.microseconds)}"
 
 
 def _digits(number: float) -> str:

@@ -37,7 +37,6 @@ from kerfmark.read.records import (
     unclosed_record,
 )
 from kerfmark.read.source import (
-    MEND_RAGGED,
     Batches,
     Found,
     Piece,
@@ -47,6 +46,7 @@ from kerfmark.read.source import (
     distinct_headers,
     header_remarks,
     header_told,
+    mend_ragged,
 )
 
 T = TypeVar("T")
@@ -190,12 +190,14 @@ class DelimitedSource:
                 if parsed.rows and not (((ragged and not self.skip_rows) or misquoted) and strict):
                     yield Piece(first, parsed.rows, parsed.result)
                 first += parsed.rows
-        named = {r for said in self.skip_rows if said[0] != "-" for r in _span(said)}
-        rows = tuple(
+        named = [_span(said) for said in self.skip_rows if said[0].isdigit()]
+        uneven = [
             RaggedRow(numbers.first_row + at, fields, text, self.bytes.name)
             for at, fields, text in ragged
-            if numbers.first_row + at not in named
-        )
+            if not any(numbers.first_row + at in span for span in named)
+        ]
+        notes = [r.row for r in uneven if r.fields == 1 and "notes" in self.skip_rows]
+        rows = tuple(r for r in uneven if r.row not in notes)
         if unclosed and strict:
             self._refuse_unclosed(unclosed[0])
         if rows and strict:
@@ -216,12 +218,19 @@ class DelimitedSource:
             origin,
             blank,
             rows,
-            (*self._of_start, *self._remarks(misquoted, bad, unclosed)),
+            (*self._of_start, *self._remarks(misquoted, bad, unclosed, notes)),
         )
 
     def _remarks(
-        self, misquoted: list[int], bad: list[tuple[int, bytes]], unclosed: list[int]
+        self,
+        misquoted: list[int],
+        bad: list[tuple[int, bytes]],
+        unclosed: list[int],
+        notes: list[int],
     ) -> Iterator[Remark]:
+        if notes:
+            shown = tuple(notes[:RAGGED_SHOWN])
+            yield Remark("odd", None, "notes: left out, as said", shown, len(notes))
         if unclosed:
             yield Remark("broken", None, _UNCLOSED, tuple(unclosed), len(unclosed), _CLOSE)
         if misquoted:
@@ -416,7 +425,7 @@ class DelimitedSource:
             more=[f"row {r.row:,} {r.told(expected)}" for r in ragged[:RAGGED_SHOWN]],
             total=len(ragged),
             why=f"the header names {expected} columns, separated by {self.dialect.delimiter!r}",
-            next=MEND_RAGGED,
+            next=mend_ragged(ragged),
         )
 
     def _refuse_misquoted(self, rows: list[int]) -> NoReturn:
@@ -486,9 +495,9 @@ def _read_on(rest: bytes, file: BinaryIO) -> tuple[bytes, bytes]:
 
 
 def _span(said: str) -> range:
-    """The rows that `5` or `40-60` names."""
-    first, _, last = said.partition("-")
-    return range(int(first), int(last or first) + 1)
+    """The rows that `5`, `40-60` or `40-` names."""
+    first, dash, last = said.partition("-")
+    return range(int(first), 1 << 40 if dash and not last else int(last or first) + 1)
 
 
 def _separated(dialect: Dialect) -> str:

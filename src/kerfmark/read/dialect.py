@@ -29,6 +29,10 @@ FEWEST_LINES = 4
 """Lines without which columns of fixed width cannot be told from chance."""
 FOUND = Reading()
 DELIMITERS = (",", ";", "\t", "|", "^")
+MARKS = ("~", "!", "#", "$", "%", "&", "*", "§", "¦", "¬", ":", "\x01", "\x02", "\x1e")
+"""Other characters that separate fields, where each line has as many."""
+EVEN = 0.9
+"""The share of records of one width from which a delimiter is not doubted."""
 STAND_IN = "\x1f"
 """The ASCII unit separator: what other delimiters are replaced by while a file is cut."""
 _SAID = re.compile(r'"?sep=(.)"?[\r\n]', re.IGNORECASE)
@@ -142,7 +146,21 @@ def find_delimiter(text: str, quote: str = '"') -> str:
             score = even + min(width, 50) / 1000
             if score > best_score + 1e-9:
                 best, best_score = delimiter, score
-    return best
+    if best and text.count(best) == 2 * text.count(2 * best) and 2 * best in text:
+        return 2 * best
+    return best if best_score >= EVEN else _any_mark(text) or best
+
+
+def _any_mark(text: str) -> str:
+    """A mark, or two of them, that every line has equally often; "" when there is none."""
+    lines = [line for line in text.splitlines()[:SAMPLE_RECORDS] if line.strip()]
+    if len(lines) < FEWEST_LINES - 1:
+        return ""
+    for mark in (*(2 * m for m in MARKS), *MARKS):
+        counts = {line.count(mark) for line in lines}
+        if mark != ":" and len(counts) == 1 and 0 not in counts:  # times have colons, too
+            return mark
+    return ""
 
 
 def find_escape(text: str, dialect: Dialect) -> str:
@@ -196,7 +214,7 @@ def find_dialect(source: Bytes, reading: Reading = FOUND) -> Dialect:
     )
     if reading.escape is None:
         dialect = replace(dialect, escape=find_escape(text, dialect))
-    doubts: list[Remark] = []
+    doubts = list(_only_one_column(text, dialect)) if reading.delimiter else []
     if reading.header_row is None:
         header = find_header(sample_records(text, dialect))
         rows = reading.header_rows or header.rows
@@ -207,6 +225,25 @@ def find_dialect(source: Bytes, reading: Reading = FOUND) -> Dialect:
     if guess is not None:
         doubts += _letters_in_doubt(guess, text, dialect)
     return replace(dialect, guess=guess, remarks=tuple(doubts))
+
+
+def _only_one_column(text: str, dialect: Dialect) -> Iterator[Remark]:
+    """What is doubtful about a delimiter that somebody has named and no record has, where another
+    one would cut all records alike."""
+    if _evenness(text, dialect)[1] > 1:
+        return
+    better = find_delimiter(text, dialect.quote)
+    even, width = _evenness(text, replace(dialect, delimiter=better)) if better else (0.0, 1)
+    if even >= EVEN and width > 1:
+        yield Remark(
+            "doubtful",
+            None,
+            f"there is one column only: most rows have no {dialect.delimiter!r}, but "
+            f"{width - 1} of {better!r}",
+            (),
+            0,
+            f"say --delimiter {better!r}, or leave the option out",
+        )
 
 
 def _rest(source: Bytes) -> Iterator[bytes]:

@@ -190,7 +190,7 @@ def _names_one_less(record: Sequence[str], width: int) -> bool:
 def header_likelihood(first: Sequence[str], rest: Records) -> float:
     """By how much (in nats, as a logarithm) it is likelier that a record names the columns of the
     `rest` than that it is one more of them."""
-    below = [r for r in rest if _filled(r)]
+    below = [r for r in rest if _filled(r) and r != first]  # the header may be there once more
     names = [c.strip().lower() for c in first if c.strip()]
     if not names or not below:
         return USUALLY if names else -USUALLY

@@ -96,6 +96,13 @@ MEND_RAGGED = "mend the row; a field that holds the delimiter must be quoted"
 """What to do about a row with too few or too many fields."""
 
 
+def mend_ragged(rows: Sequence[RaggedRow]) -> str:
+    """What to do about rows with too few or too many fields."""
+    if all(r.fields == 1 for r in rows):
+        return "--skip-rows notes leaves them out if they are notes; else mend them"
+    return MEND_RAGGED
+
+
 @dataclass
 class RowNumbers:
     """Turns the number of a record into the row a person counts, blank rows skipped by the reader

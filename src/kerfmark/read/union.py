@@ -168,6 +168,8 @@ def _whole(parts: Sequence[Source]) -> UnionSource:
         called = [
             f"{c} {p.settings().get('sheet') or p.name}" for c, p in zip(called, parts, strict=True)
         ]
+    if sheets and all(p.name == Path(files[0]).stem for p in parts):  # nobody has named them
+        called = [f"{p.name} {c}" for p, c in zip(parts, called, strict=True)]
     called = [c.rsplit(".", 1)[0] if not sheets and "." in c else c for c in called]
     common, told = _telling_parts(called)
     telling = _telling_name(told, "sheet" if sheets else "file")

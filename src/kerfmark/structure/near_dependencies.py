@@ -15,7 +15,8 @@ import pyarrow as pa
 from kerfmark.errors import counted
 from kerfmark.layout.model import Layout
 from kerfmark.profile.codes import Codes, holds, most_frequent
-from kerfmark.profile.encode import EncodedColumn, EncodedSource
+from kerfmark.profile.columns import EncodedColumn
+from kerfmark.profile.encode import EncodedSource
 from kerfmark.structure.entities import Entity, Trait
 from kerfmark.structure.header_words import reaches_things
 

@@ -18,8 +18,9 @@ import pyarrow.compute as pc
 from kerfmark.errors import UsageError, counted
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.layout.names import free_name, snake
+from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import to_text
-from kerfmark.profile.encode import EncodedColumn, EncodedSource
+from kerfmark.profile.encode import EncodedSource
 from kerfmark.structure.header_words import (
     KEY_WORDS,
     NAME_WORDS,

@@ -17,7 +17,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kerfmark.profile.encode import EncodedColumn
+from kerfmark.profile.columns import EncodedColumn
 from kerfmark.structure.header_words import helpful, words
 
 _MONTHS = ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"]

@@ -181,12 +181,13 @@ class AddOptions:
 
 
 def _doubts(encoded: Mapping[str, EncodedSource]) -> Iterator[str]:
-    """What was doubtful when files were read."""
+    """What was doubtful when files were read, and which of their rows were left out."""
     for whole in encoded.values():
-        for part, found, _ in whole.parts():
-            for r in found.remarks:
-                if r.severity == "doubtful":
-                    yield f"{part.origin().file}: {r.what}{in_rows(r.rows, r.total)}; {r.next}"
+        file = "" if whole.found.parts else f"{whole.source.origin().file}: "
+        for r in whole.found.remarks:
+            if r.severity == "doubtful" or not r.header:
+                remedy = f"; {r.next}" if r.next else ""
+                yield f"{file}{r.what}{in_rows(r.rows, r.total)}{remedy}"
 
 
 class Adding:

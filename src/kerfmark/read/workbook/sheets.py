@@ -65,6 +65,13 @@ _RANGE = re.compile(
     r":\$?(?P<right>[A-Za-z]{1,3})\$?(?P<bottom>\d+)$"
 )
 _NUMBER = re.compile(r"-?\d+([.,]\d+)?$")
+DEFAULT_NAME = re.compile(
+    r"(?:Sheet|Tabelle|Feuil|Feuille|Hoja|Foglio|Blad|Ark|Taul|Taulukko|Arkusz|List|Munka|Leht|Lapa"
+    r"|Лист|Аркуш|Planilha|Folha|Sayfa|Φύλλο|Foaie|Hárok|Full|Lapas|Table|Worksheet|シート|工作表|גיליון)"
+    r" ?\d*",
+    re.IGNORECASE,
+)
+"""What spreadsheet programs call sheets that nobody has named."""
 
 
 @dataclass(frozen=True)
@@ -85,6 +92,7 @@ def open_workbook(path: Path, *, tables: bool = False) -> Any:
     import python_calamine as calamine
 
     check_path(path)
+    _refuse_text(path)
     if path.suffix.lower() in BINARY and crashes_reader(path):
         raise _damaged(path, f"it is damaged, or {_STRAY}")
     with _library(path):
@@ -97,6 +105,26 @@ def open_workbook(path: Path, *, tables: bool = False) -> Any:
                 origin=Origin(path.name),
                 next="save it without a password, and name that file",
             ) from error
+
+
+def _refuse_text(path: Path) -> None:
+    """Raises SourceError for a web page or a text that has the name of a workbook, as some programs
+    export them."""
+    with path.open("rb") as file:
+        start = file.read(4096)
+    plain = start.lstrip(b"\xef\xbb\xbf \t\r\n").lower()
+    if plain.startswith((b"<html", b"<!doctype html", b"<table", b"<head", b"<meta", b"<style")):
+        what, remedy = "a web page (HTML)", "open it in a spreadsheet program and save it as .xlsx"
+    elif start and not any(b < 9 for b in start) and plain[:1] not in (b"<", b""):
+        what, remedy = "delimited text", f"name it {path.stem}.csv"
+    else:
+        return
+    raise SourceError(
+        f"this is {what} with the name of a workbook",
+        code="source.not-a-workbook",
+        origin=Origin(path.name),
+        next=remedy,
+    )
 
 
 def _refuse_stray(path: Path, sheet: str) -> None:
@@ -241,11 +269,17 @@ class SheetSource:
             ) from error
         area = _area(path, sheet, reading.cells)
         self.name = name or (
-            reading.cells if reading.cells and not _RANGE.match(reading.cells) else sheet
+            reading.cells
+            if reading.cells and not _RANGE.match(reading.cells)
+            else path.stem
+            if DEFAULT_NAME.fullmatch(sheet)
+            else sheet
         )
-        self._bottom, right = area.bottom, area.right
+        self._bottom, self._offset = area.bottom, self._sheet.start[1] if self._sheet.start else 0
+        left = max(area.left - self._offset, 0)  # the rows begin with the first column in use
+        right = None if area.right is None else max(area.right - self._offset, 0)
         top = [
-            row[area.left : right]
+            row[left:right]
             for row in itertools.islice(
                 self._sheet.iter_rows(), area.top, min(area.top + LOOKED_AT, area.bottom or 1 << 30)
             )
@@ -271,13 +305,13 @@ class SheetSource:
         for row in (
             itertools.islice(self._sheet.iter_rows(), self._first, self._bottom) if nameless else ()
         ):
-            nameless -= {i for i in nameless if row[area.left + i] != ""}
+            nameless -= {i for i in nameless if row[left + i] != ""}
             if not nameless:
                 break
         kept = [
             i for i in range(len(cells)) if i not in nameless
         ]  # those left are blank throughout
-        self._columns = [area.left + i for i in kept]
+        self._columns = [left + i for i in kept]
         self.headers = distinct_headers([cells[i] for i in kept])
         self.how = (
             f'{"hidden " if hidden else ""}sheet "{sheet}"'
@@ -390,7 +424,7 @@ class SheetSource:
     def _remarks(
         self, as_text: dict[int, list[int]], errors: list[tuple[int, int, str]]
     ) -> Iterator[Remark]:
-        here = dict(zip(self._columns, self.headers, strict=True))
+        here = {i + self._offset: h for i, h in zip(self._columns, self.headers, strict=True)}
         mine = [
             (row, here[column], said)
             for row, column, said in errors
