@@ -115,3 +115,54 @@ def test_words_that_only_begin_like_totals_are_data(kerfmark: Runner, write: Wri
     write("a.csv", "name,no,kind\n" + rows)
     [source] = kerfmark("measure", "a.csv", "--skip-rows", "totals", "--json").json["sources"]
     assert source["rows"] == 11
+
+
+GROUPS = (
+    "apiary,keeper,hive,kg\nWeir,Anna,H1,2\n,,H2,3\n,,H3,4\nMill,Ben,H4,2\n,,H5,1\n"
+    "Heath,,H6,3\n,,H7,3\n"
+)
+
+
+def test_cells_left_blank_below_the_same_are_told_and_filled(
+    kerfmark: Runner, write: Write, tmp_path: Path
+) -> None:
+    write("a.csv", GROUPS)
+    told = kerfmark("measure", "a.csv").out
+    assert '"apiary", "keeper" are blank in rows that may belong to the row above' in told
+    assert "(rows 3, 4, 6, 8)" in told
+    filled = ["--fill-down", "apiary", "--fill-down", "keeper"]
+    assert '--fill-down "apiary" --fill-down "keeper"' in told
+    kerfmark("cut", "a.csv", "--into", "a.db", *filled)
+    write("b.csv", "apiary,keeper,hive,kg\nOrchard,Dan,H8,2\n,,H9,3\n")
+    write("c.csv", "apiary,keeper,hive,kg\n,Eva,H10,2\n,,H11,3\n")  # nothing comes from b.csv
+    kerfmark("add", "b.csv", "--into", "a.db")
+    assert "is blank" in kerfmark("add", "c.csv", "--into", "a.db", code=1).err
+    assert "9 rows and 36 cells compared, all in the database" in kerfmark("prove", "a.db").out
+    kerfmark("export", "a.db", "--flat", "a", "-o", "out.csv")
+    rows = [line.split(",") for line in (tmp_path / "out.csv").read_text().splitlines()[1:]]
+    assert [r[:3] for r in rows] == [
+        *(["Weir", "Anna", f"H{n}"] for n in (1, 2, 3)),
+        *(["Mill", "Ben", f"H{n}"] for n in (4, 5)),
+        *(["Heath", "", f"H{n}"] for n in (6, 7)),  # what the group's first row lacks is blank
+        *(["Orchard", "Dan", f"H{n}"] for n in (8, 9)),
+    ]
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "title,name,no\nDr,Anna,1\n,Ben,2\nDr,Cleo,3\n,Dan,4\n,Eva,5\n",  # what is there again
+        "name,no,kg\nAnna,1,2\n,2,3\n,3,4\n,4,5\n",  # one group only
+    ],
+)
+def test_blanks_that_are_only_blank_are_not_taken_for_groups(
+    kerfmark: Runner, write: Write, text: str
+) -> None:
+    write("a.csv", text)
+    assert "fill-down" not in kerfmark("measure", "a.csv").out
+
+
+def test_a_column_to_fill_down_that_does_not_exist_is_told(kerfmark: Runner, write: Write) -> None:
+    write("a.csv", GROUPS)
+    told = kerfmark("measure", "a.csv", "--fill-down", "place", code=2).err
+    assert 'there is no column "place" to fill down' in told and "apiary, keeper" in told

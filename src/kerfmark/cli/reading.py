@@ -48,6 +48,13 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help="rows that are not data, such as 2,-1,40-60,80- (-1: the last one), or kinds of them: "
         "notes, totals; keep-headers where a header that is there again is data",
     )
+    group.add_argument(
+        "--fill-down",
+        action="append",
+        default=[],
+        metavar="HEADER",
+        help="a blank cell of this column means the same as the one above it",
+    )
     group.add_argument("--first-rows", type=int, metavar="N", help="only the first N rows of each")
     group.add_argument(
         "--cells",
@@ -95,6 +102,7 @@ def chosen(args: argparse.Namespace) -> Reading:
         table=args.table,
         query=args.query,
         skip_rows=_rows(args.skip_rows) + _after(args.first_rows),
+        fill_down=tuple(args.fill_down),
         unpack_limit=size(args.unpack_limit),
     )
 

@@ -75,9 +75,10 @@ class SourceSpec(_Part):
     place of the `*`. `delimiter` may be several characters; `edges` are the first characters (from
     0) of columns of fixed width. `header_row` counts from 1; 0 when no row names the columns; the
     header goes over `header_rows`. `skip_rows` are rows of the file that are not data: 2, -1 (the
-    last one), "40-60". `decimals` and `thousands` mark numbers, `dates`, `timestamps` and `times`
-    are the forms of those, wherever a column's type does not say. `also` maps headers to other
-    spellings that files may have; `may_lack` are headers that a file need not have.
+    last one), "40-60"; in the columns of `fill_down` a blank cell means the same as the one above.
+    `decimals` and `thousands` mark numbers, `dates`, `timestamps` and `times` are the forms of
+    those, wherever a column's type does not say. `also` maps headers to other spellings that files
+    may have; `may_lack` are headers that a file need not have.
     """
 
     file: str = ""
@@ -96,6 +97,7 @@ class SourceSpec(_Part):
     table: str = ""
     query: str = ""
     skip_rows: Spellings = ()
+    fill_down: tuple[str, ...] = ()
     blanks: Spellings = ()
     decimals: Literal["", ".", ","] = ""
     thousands: str = ""

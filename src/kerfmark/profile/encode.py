@@ -19,7 +19,7 @@ from kerfmark import memory
 from kerfmark.errors import Origin, SourceError
 from kerfmark.profile.columns import EncodedColumn, with_midnights
 from kerfmark.profile.convert import integers
-from kerfmark.profile.not_data import SAID, Kind, rows_not_data
+from kerfmark.profile.not_data import SAID, Kind, group_once, rows_not_data
 from kerfmark.profile.skipped import KEEP_HEADERS
 from kerfmark.profile.spilled import SpilledColumn
 from kerfmark.profile.types import INTEGER
@@ -194,7 +194,7 @@ def _without_skipped(encoded: EncodedSource) -> EncodedSource:
     start, remarks = 0, list(encoded.found.remarks)
     for part, found, count in encoded.parts():
         here = keep[start : start + count]
-        for said in part.skip_rows:
+        for said in part.rules.skip_rows:
             if said[0] == "-":
                 here[-int(said[1:]) : len(here) - int(said[1:]) + 1] = False
             elif said[0] == ">":
@@ -210,8 +210,8 @@ def _without_skipped(encoded: EncodedSource) -> EncodedSource:
             columns = [replace(c, codes=c.codes[start : start + count]) for c in columns]
         for kind, at in rows_not_data(columns, count).items():
             at = at[here[at]]
-            out = kind in part.skip_rows or (
-                kind == "headers" and KEEP_HEADERS not in part.skip_rows
+            out = kind in part.rules.skip_rows or (
+                kind == "headers" and KEEP_HEADERS not in part.rules.skip_rows
             )
             if len(at):
                 remark = _not_data(kind, at, out, found)
@@ -220,9 +220,53 @@ def _without_skipped(encoded: EncodedSource) -> EncodedSource:
             if out:
                 here[at] = False
         start += count
+    first_rows_of_parts = np.cumsum([np.count_nonzero(some) for some in _of_parts(keep, encoded)])
+    if not keep.all():
+        encoded = encoded.pick(keep)
+    _fill_down(encoded, np.append(0, first_rows_of_parts[:-1]))
+    if grouped := group_once(encoded.columns, encoded.rows):
+        remarks.append(_blank_below(encoded, grouped))
     if remarks:
         encoded.found = replace(encoded.found, remarks=tuple(remarks))
-    return encoded if keep.all() else encoded.pick(keep)
+    return encoded
+
+
+def _of_parts(keep: np.ndarray, encoded: EncodedSource) -> list[np.ndarray]:
+    """The rows of each part."""
+    return np.split(keep, np.cumsum([count for _, _, count in encoded.parts()])[:-1])
+
+
+def _fill_down(encoded: EncodedSource, starts: np.ndarray) -> None:
+    """Fills the columns that are to be filled down: a group begins where the first of them is
+    filled (or another file does, at one of the `starts`), and all its rows have what its first row
+    has."""
+    wanted = next(part.rules.fill_down for part, _, _ in encoded.parts())
+    columns = [c for c in encoded.columns if c.header in wanted]
+    if not columns:
+        return
+    leading = min(columns, key=lambda c: wanted.index(c.header))
+    begins = leading.codes >= 0
+    begins[starts[starts < len(begins)]] = True
+    first = np.maximum.accumulate(np.where(begins, np.arange(len(begins)), 0))
+    for i, column in enumerate(encoded.columns):
+        if column.header in wanted:
+            codes = np.where(column.codes < 0, column.codes[first], column.codes)
+            encoded.columns[i] = replace(column, codes=codes)
+
+
+def _blank_below(encoded: EncodedSource, grouped: Sequence[EncodedColumn]) -> Remark:
+    """What is told of columns that are filled in the first row of each group only."""
+    blank = np.flatnonzero(grouped[0].codes < 0)
+    names = [f'"{c.header}"' for c in grouped]
+    return Remark(
+        "doubtful",
+        None,
+        f"{', '.join(names)} {'is' if len(names) == 1 else 'are'} blank in rows that may belong "
+        "to the row above",
+        tuple(encoded.origin(int(r)).row or 0 for r in blank[:TOLD]),
+        len(blank),
+        f"if so, fill them: {' '.join(f'--fill-down {name}' for name in names)}",
+    )
 
 
 def _not_data(kind: Kind, at: np.ndarray, out: bool, found: Found) -> Remark:

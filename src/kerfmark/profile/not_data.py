@@ -1,5 +1,5 @@
 """Rows of a source that are not data: its header once more (as at the top of each printed page),
-notes below the table, and totals and sub-totals."""
+notes below the table, and totals and sub-totals; and cells that are left blank below the same."""
 
 from __future__ import annotations
 
@@ -28,6 +28,8 @@ LOOKED_AT = 3
 """The first columns, in which a row says that it is one of totals."""
 MOST_WITHOUT_A_WORD = 3
 """Rows at the end that may be totals though they do not say so."""
+BLANK_IN_GROUPS = 0.3
+"""The share of rows in which the columns of a group are blank."""
 _NUMBERED = re.compile(r" \(\d+\)$")
 _TOTAL = (
     r"(?i)^\W*((grand |sub[- ]?)?(total|sum)s?|(zwischen|gesamt)?summe|gesamt|insgesamt|totaal"
@@ -93,6 +95,21 @@ def totals(columns: Sequence[EncodedColumn], rows: int) -> np.ndarray:
             break
         out.append(np.array([row]))
     return np.unique(np.concatenate(out)) if out else np.empty(0, np.int64)
+
+
+def group_once(columns: Sequence[EncodedColumn], rows: int) -> list[EncodedColumn]:
+    """The columns that are filled in the first row of each group of rows at most, the first of them
+    each time with something else, where some other column is filled in nearly all rows."""
+    if rows < 4 or len(columns) < 2:
+        return []
+    blank = columns[0].codes < 0
+    share, times = np.count_nonzero(blank) / rows, np.count_nonzero(~blank)
+    groups = np.count_nonzero(blank[1:] & ~blank[:-1])
+    if blank[0] or share < BLANK_IN_GROUPS or groups < 2 or len(columns[0].values) < 0.9 * times:
+        return []
+    alike = [c for c in columns if len(c.values) and not np.any((c.codes >= 0) & blank)]
+    details = [c for c in columns if np.count_nonzero(c.codes >= 0) >= USUALLY_FILLED * rows]
+    return alike if details else []
 
 
 def _is_sum(columns: Sequence[EncodedColumn], row: int) -> bool:

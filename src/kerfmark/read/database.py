@@ -17,7 +17,7 @@ from kerfmark.engines import SourceConnection, by_scheme, drivers, file_engine, 
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.cells import texts
 from kerfmark.read.format import Format, check_path
-from kerfmark.read.source import Batches, Found, Piece, Reading
+from kerfmark.read.source import Batches, Found, Piece, Reading, RowRules
 
 T = TypeVar("T")
 
@@ -59,7 +59,7 @@ class TableSource:
         self._table, self._query = table, query
         self.name = name or table or "query"
         self.how = f'table "{table}"' if table else "a query"
-        self.skip_rows: tuple[str, ...] = ()
+        self.rules = RowRules()
         with _connected(location) as connection:
             self.headers = tuple(str(k) for k in self._run(connection, none=True).keys())  # noqa: SIM118  (a result, no dict)
 

@@ -43,6 +43,7 @@ from kerfmark.read.source import (
     RaggedRow,
     Remark,
     RowNumbers,
+    RowRules,
     distinct_headers,
     header_remarks,
     header_told,
@@ -112,7 +113,7 @@ class DelimitedSource:
         self.how = (
             f"{_separated(self.dialect)}, {self.dialect.encoding}{header_told(header_row, over)}"
         )
-        self.skip_rows: tuple[str, ...] = ()
+        self.rules = RowRules()
         self.may_be_empty = False  # a table may have no rows; a file that came in should
         self._of_start = [
             *self.dialect.remarks,
@@ -187,16 +188,18 @@ class DelimitedSource:
                 misquoted += [numbers.first_row + physical + at for at in parsed.misquoted]
                 numbers.skipped += (parsed.blank + physical).tolist()
                 physical += parsed.physical
-                if parsed.rows and not (((ragged and not self.skip_rows) or misquoted) and strict):
+                if parsed.rows and not (
+                    ((ragged and not self.rules.skip_rows) or misquoted) and strict
+                ):
                     yield Piece(first, parsed.rows, parsed.result)
                 first += parsed.rows
-        named = [_span(said) for said in self.skip_rows if said[0].isdigit()]
+        named = [_span(said) for said in self.rules.skip_rows if said[0].isdigit()]
         uneven = [
             RaggedRow(numbers.first_row + at, fields, text, self.bytes.name)
             for at, fields, text in ragged
             if not any(numbers.first_row + at in span for span in named)
         ]
-        notes = [r.row for r in uneven if r.fields == 1 and "notes" in self.skip_rows]
+        notes = [r.row for r in uneven if r.fields == 1 and "notes" in self.rules.skip_rows]
         rows = tuple(r for r in uneven if r.row not in notes)
         if unclosed and strict:
             self._refuse_unclosed(unclosed[0])

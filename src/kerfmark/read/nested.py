@@ -22,6 +22,7 @@ from kerfmark.read.source import (
     Batches,
     Found,
     Piece,
+    RowRules,
     distinct_headers,
     header_remarks,
     with_changes,
@@ -97,7 +98,7 @@ class NestedSource:
         )
         self.headers = (*self._own, *self._outer, *headers)
         self.how = records.how + (f", list {'.'.join(list_[-1])}" if list_ else "")
-        self.skip_rows: tuple[str, ...] = ()
+        self.rules = RowRules()
         self._of_header = header_remarks(names, headers)
 
     def origin(self, header: str | None = None) -> Origin:

@@ -12,7 +12,7 @@ from kerfmark.errors import Origin, SourceError
 from kerfmark.read.database import TableSource, tables
 from kerfmark.read.formats import READABLE, format_of
 from kerfmark.read.set_aside import without_reasons
-from kerfmark.read.source import Reading, Source, with_changes
+from kerfmark.read.source import Reading, RowRules, Source, with_changes
 from kerfmark.read.union import UnionSource, unite
 
 LOCK = "~$"
@@ -33,9 +33,7 @@ def open_all(
     found: list[Source] = []
     for one in inputs:
         for place in places(str(one)):
-            found += [
-                with_changes(s, skip_rows=reading.skip_rows) for s in open_path(place, reading)
-            ]
+            found += [with_changes(s, rules=reading.rules) for s in open_path(place, reading)]
             if len(found) > MOST_SOURCES:
                 raise SourceError(
                     f"these are more than {MOST_SOURCES:,} sources",
@@ -43,6 +41,14 @@ def open_all(
                     origin=Origin(str(one)),
                     next="name fewer at once; `kerfmark add` takes further ones of the same shape",
                 )
+    missing = set(reading.fill_down) - {h for s in found for h in s.headers}
+    if missing:
+        raise SourceError(
+            f'there is no column "{min(missing)}" to fill down',
+            code="source.no-column",
+            origin=found[0].origin() if found else Origin(""),
+            next=f"its columns are {', '.join(found[0].headers)}" if found else "",
+        )
     return unite(found) if together and len(found) > 1 else found
 
 
@@ -90,16 +96,16 @@ def reopen(
 ) -> Source:
     """The one source that a layout describes; what `reading` leaves unsaid is what is usual, not
     what is found. `also` maps headers to other spellings under which the file may have them."""
-    return described_as(_again(place, name, reading), name, reading.skip_rows, also)
+    return described_as(_again(place, name, reading), name, reading.rules, also)
 
 
 def described_as(
-    source: Source, name: str, skip_rows: tuple[str, ...], also: Mapping[str, Sequence[str]]
+    source: Source, name: str, rules: RowRules, also: Mapping[str, Sequence[str]]
 ) -> Source:
     """An open source as the one that a layout describes: with its name, without the rows that are
     no data, and with the headers of the layout where the file has another of their spellings
     (`also`)."""
-    own = without_reasons(with_changes(source, name=name, skip_rows=skip_rows))
+    own = without_reasons(with_changes(source, name=name, rules=rules))
     other = {s: h for h, spellings in also.items() for s in spellings if h not in own.headers}
     return with_changes(own, headers=tuple(other.get(h, h) for h in own.headers))
 

@@ -40,7 +40,7 @@ class SetAsideSource:
         )
         self._kept = [i for i, h in enumerate(part.headers) if h not in EXTRA]
         self.headers = tuple(part.headers[i] for i in self._kept)
-        self.skip_rows, self.spells_numbers = part.skip_rows, part.spells_numbers
+        self.rules, self.spells_numbers = part.rules, part.spells_numbers
 
     def origin(self, header: str | None = None) -> Origin:
         """The place of a column in the file as it is now."""

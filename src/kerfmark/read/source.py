@@ -19,6 +19,18 @@ Severity = Literal["broken", "doubtful", "odd"]
 """Broken: a load would be refused. Doubtful: somebody should decide. Odd: worth a look."""
 
 
+class RowRules(NamedTuple):
+    """Which rows of a source are not data (`2`, `-1` for the last one, `40-60`, `40-`, `>100`, or a
+    kind of them), and the headers of columns in which a blank cell means the same as above."""
+
+    skip_rows: tuple[str, ...] = ()
+    fill_down: tuple[str, ...] = ()
+
+    def settings(self) -> dict[str, tuple[str, ...]]:
+        """What a layout must say of them, in its own keys."""
+        return {key: said for key, said in self._asdict().items() if said}
+
+
 @dataclass(frozen=True)
 class Reading:
     """How something is to be read, where a person (or a layout) knows better than what is found;
@@ -29,8 +41,8 @@ class Reading:
     from 0). `header_row` counts from 1 (0: no header), `header_rows` says over how many rows it
     goes. `sheet` names one sheet, `cells` a range such as C5:H200, a defined name or a table of a
     workbook; `table` a table and `query` a query of a database; `member` a member of an archive.
-    `skip_rows` are rows that are not data (see `Source`). `unpack_limit` is the most bytes that a
-    packed file may unpack to. `hidden` takes in the hidden sheets.
+    `skip_rows` and `fill_down` are rules about rows (see `RowRules`). `unpack_limit` is the most
+    bytes that a packed file may unpack to. `hidden` takes in the hidden sheets.
     """
 
     delimiter: str | None = None
@@ -46,8 +58,14 @@ class Reading:
     table: str = ""
     query: str = ""
     skip_rows: tuple[str, ...] = ()
+    fill_down: tuple[str, ...] = ()
     hidden: bool = False
     unpack_limit: int | None = None
+
+    @property
+    def rules(self) -> RowRules:
+        """What is to be done with rows."""
+        return RowRules(self.skip_rows, self.fill_down)
 
     @property
     def is_given(self) -> bool:
@@ -180,8 +198,8 @@ class Source(Protocol):
         ...
 
     @property
-    def skip_rows(self) -> tuple[str, ...]:
-        """Rows that are not data: `2`, `-1` for the last one, `40-60`."""
+    def rules(self) -> RowRules:
+        """What is to be done with its rows."""
         ...
 
     @property
@@ -214,7 +232,7 @@ S = TypeVar("S")
 
 def with_changes(source: S, **fields: Any) -> S:
     """A source as another one that differs in some attributes: its `name`, `headers`,
-    `skip_rows`."""
+    `rules`."""
     out = copy.copy(source)
     for name, value in fields.items():
         setattr(out, name, value)

@@ -13,7 +13,7 @@ import pyarrow as pa
 import xxhash
 
 from kerfmark.errors import Origin
-from kerfmark.read.source import Batches, Found, Piece, Remark, Source, with_changes
+from kerfmark.read.source import Batches, Found, Piece, Remark, RowRules, Source, with_changes
 
 T = TypeVar("T")
 
@@ -46,7 +46,7 @@ class UnionSource:
             f"{len(parts)} of one shape{f', told apart by {telling}' if telling else ''}; "
             f"{parts[0].how}"
         )
-        self.skip_rows: tuple[str, ...] = ()
+        self.rules = RowRules()
         self.spells_numbers = all(p.spells_numbers for p in parts)
 
     def lacking(self, headers: Collection[str]) -> UnionSource:

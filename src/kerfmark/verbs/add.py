@@ -41,7 +41,7 @@ from kerfmark.verbs.recording import loaded_files, new_load, rows_set_aside, wri
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.retry import retried
 from kerfmark.verbs.routing import NewHeaders, Routed, route
-from kerfmark.verbs.sources import together
+from kerfmark.verbs.sources import rules_of, together
 
 __all__ = ["AddResult", "FileAdded", "LinkCount", "NewHeaders", "TableCount", "add"]
 
@@ -325,7 +325,7 @@ class Adding:
         for name in dict.fromkeys(r.source for r in routed):
             mine = [r for r in routed if r.source == name]
             spec = self.layout.sources[name]
-            parts = [described_as(r.opened, name, r.spec.skip_rows, r.spec.also) for r in mine]
+            parts = [described_as(r.opened, name, rules_of(r.spec), r.spec.also) for r in mine]
             lack = {*spec.may_lack, *(h for r in mine for h in (*r.left_out, *r.put))}
             out[name] = encode(
                 together(parts, [r.told for r in mine], spec.telling, name, lack),

@@ -66,10 +66,7 @@ def loaded_files(
         if done is not None and name in done.left_out_records:
             left_out = left_out + np.diff(np.searchsorted(done.left_out_records[name], starts))
         for (part, found, rows), said, gone in zip(parts, told, left_out.tolist(), strict=True):
-            reading = json.dumps(
-                part.settings() | ({"skip_rows": part.skip_rows} if part.skip_rows else {}),
-                ensure_ascii=False,
-            )
+            reading = json.dumps(part.settings() | part.rules.settings(), ensure_ascii=False)
             out.append(
                 LoadedFile(
                     load,

@@ -19,7 +19,7 @@ from kerfmark.read.letters import Spelling, quoted, spelled
 from kerfmark.read.open import described_as, open_all
 from kerfmark.read.source import Reading, Source
 from kerfmark.read.union import HOW
-from kerfmark.verbs.sources import open_source
+from kerfmark.verbs.sources import open_source, rules_of
 
 ALIKE = 65.0
 """How alike two headers are (of 100) for one to be proposed for the other."""
@@ -205,7 +205,7 @@ def _held_against(layout: Layout, name: str, found: Source) -> _Try:
     if spec.header_row == 0 or spec.cells:  # only the layout knows where the rows begin
         with contextlib.suppress(KerfmarkError):
             opened = open_source(name, as_said, Path())
-    headers = set(described_as(opened, name, as_said.skip_rows, spec.also).headers) - {spec.telling}
+    headers = set(described_as(opened, name, rules_of(as_said), spec.also).headers) - {spec.telling}
     lost, new = needed - headers, headers - possible
     pairs: dict[str, str] = {}
     scores = sorted(
@@ -261,7 +261,7 @@ def _described(spec: SourceSpec, found: Source) -> SourceSpec:
     said = found.settings()
     where = {k: said.get(k, "") for k in ("sheet", "member", "table", "query")}
     where["cells"] = said.get("cells", spec.cells)
-    where["skip_rows"] = found.skip_rows or spec.skip_rows
+    rules = {k: v or getattr(spec, k) for k, v in found.rules._asdict().items()}
     written = (
         {}
         if spec.header_row == 0
@@ -270,7 +270,7 @@ def _described(spec: SourceSpec, found: Source) -> SourceSpec:
         }
     )
     return spec.model_copy(
-        update={"file": found.location, "parts": (), "telling": "", **written, **where}
+        update={"file": found.location, "parts": (), "telling": "", **written, **where, **rules}
     )
 
 

@@ -16,7 +16,7 @@ from kerfmark.layout.model import Layout, PartSpec, SourceSpec
 from kerfmark.layout.text import refused
 from kerfmark.ledger.records import LoadedFile, file_beside
 from kerfmark.read.open import open_all, open_path, places, reopen, union_of
-from kerfmark.read.source import Reading, Source
+from kerfmark.read.source import Reading, RowRules, Source
 from kerfmark.read.union import HOW, WHERE, UnionSource, parts_of
 
 
@@ -33,8 +33,7 @@ def open_inputs(inputs: Sequence[str | Path], reading: Reading) -> list[Source]:
 
 def spec_of(source: Source, folder: Path) -> SourceSpec:
     """What a layout in a folder says of a source."""
-    skipped = next(p.skip_rows for p in parts_of(source))
-    settings = source.settings() | ({"skip_rows": skipped} if skipped else {})
+    settings = source.settings() | next(p.rules.settings() for p in parts_of(source))
     if isinstance(source, UnionSource):
         parts = [
             {
@@ -51,6 +50,11 @@ def spec_of(source: Source, folder: Path) -> SourceSpec:
 
 def _written(source: Source, key: str) -> str:
     return str(source.settings().get(key, SourceSpec.model_fields[key].default))
+
+
+def rules_of(spec: SourceSpec) -> RowRules:
+    """What a layout says is to be done with the rows of a source."""
+    return RowRules(spec.skip_rows, spec.fill_down)
 
 
 def part_of(reading: Reading, part: PartSpec) -> Reading:
@@ -82,7 +86,7 @@ def open_source(name: str, spec: SourceSpec, folder: Path, only: Collection[str]
         spec.cells,
         spec.table,
         spec.query,
-        spec.skip_rows,
+        *rules_of(spec),
     )
 
     def at(file: str) -> str:
@@ -139,7 +143,7 @@ def as_loaded(spec: SourceSpec, file: LoadedFile) -> SourceSpec:
         )
     }
     said = SourceSpec.model_validate(json.loads(file.reading) | {"file": file.file})
-    how = {k: getattr(said, k) for k in (*usual, "skip_rows")}
+    how = {k: getattr(said, k) for k in (*usual, *RowRules._fields)}
     return spec.model_copy(update=usual | how | {"file": file.file, "parts": (), "telling": ""})
 
 

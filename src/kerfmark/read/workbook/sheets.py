@@ -33,6 +33,7 @@ from kerfmark.read.source import (
     Reading,
     Remark,
     RowNumbers,
+    RowRules,
     distinct_headers,
     header_remarks,
     header_told,
@@ -318,7 +319,7 @@ class SheetSource:
             + (f" {reading.cells}" if reading.cells else "")
             + header_told(self.header_row - area.top if self.header_row else 0, self.header_rows)
         )
-        self.skip_rows: tuple[str, ...] = ()
+        self.rules = RowRules()
         self.of_header = (
             header_remarks([cells[i] for i in kept], self.headers, self.header_row)
             if self.header_row
