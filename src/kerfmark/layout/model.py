@@ -73,12 +73,13 @@ class SourceSpec(_Part):
     database. Several `parts` of one shape, or what a pattern stands for, make one source; its first
     column, `telling`, says which of them a row came from: what its `told` says, or what stands in
     place of the `*`. `delimiter` may be several characters; `edges` are the first characters (from
-    0) of columns of fixed width. `header_row` counts from 1; 0 when no row names the columns; the
-    header goes over `header_rows`. `skip_rows` are rows of the file that are not data: 2, -1 (the
-    last one), "40-60"; in the columns of `fill_down` a blank cell means the same as the one above.
-    `decimals` and `thousands` mark numbers, `dates`, `timestamps` and `times` are the forms of
-    those, wherever a column's type does not say. `also` maps headers to other spellings that files
-    may have; `may_lack` are headers that a file need not have.
+    0) of columns of fixed width; `ruled` listings have ruling lines, which are left out.
+    `header_row` counts from 1; 0 when no row names the columns; the header goes over `header_rows`.
+    `skip_rows` are rows of the file that are not data: 2, -1 (the last one), "40-60"; in the
+    columns of `fill_down` a blank cell means the same as the one above. `trim` leaves out spaces at
+    the ends of cells. `decimals` and `thousands` mark numbers, `dates`, `timestamps` and `times`
+    are the forms of those, wherever a column's type does not say. `also` maps headers to other
+    spellings that files may have; `may_lack` are headers that a file need not have.
     """
 
     file: str = ""
@@ -89,6 +90,7 @@ class SourceSpec(_Part):
     escape: str = ""
     encoding: str = "utf-8"
     edges: tuple[int, ...] = ()
+    ruled: bool = False
     header_row: int = 1
     header_rows: int = 1
     member: str = ""
@@ -99,6 +101,7 @@ class SourceSpec(_Part):
     skip_rows: Spellings = ()
     fill_down: tuple[str, ...] = ()
     blanks: Spellings = ()
+    trim: bool = False
     decimals: Literal["", ".", ","] = ""
     thousands: str = ""
     dates: str = ""

@@ -35,7 +35,8 @@ class Prepared:
         self, layout: Layout, name: str, encoded: EncodedSource, without: np.ndarray | None = None
     ) -> None:
         self.layout, self.name = layout, name
-        self.encoded = encoded.with_blanks(layout.sources[name].blanks)
+        spec = layout.sources[name]
+        self.encoded = encoded.trimmed(spec.trim).with_blanks(spec.blanks)
         if without is not None and len(without):
             numbers = np.arange(encoded.rows) if encoded.records is None else encoded.records
             self.encoded = self.encoded.pick(~np.isin(numbers, without))

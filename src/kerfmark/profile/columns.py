@@ -122,3 +122,12 @@ def with_midnights(column: EncodedColumn) -> EncodedColumn:
         return column
     midnight = pc.binary_join_element_wise(values, "00:00:00", " ")
     return column.renumbered(pc.if_else(days, midnight, values), column.codes)
+
+
+def trimmed(column: EncodedColumn) -> EncodedColumn:
+    """A column without spaces at the ends of its cells; cells of spaces alone are blank."""
+    texts = pc.utf8_trim_whitespace(column.values)
+    if texts.equals(column.values):
+        return column
+    texts = pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
+    return column.renumbered(texts, column.codes)

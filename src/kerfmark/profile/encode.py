@@ -17,7 +17,7 @@ import pyarrow as pa
 
 from kerfmark import memory
 from kerfmark.errors import Origin, SourceError
-from kerfmark.profile.columns import EncodedColumn, with_midnights
+from kerfmark.profile.columns import EncodedColumn, trimmed, with_midnights
 from kerfmark.profile.convert import integers
 from kerfmark.profile.not_data import SAID, Kind, group_once, rows_not_data
 from kerfmark.profile.skipped import KEEP_HEADERS
@@ -75,6 +75,13 @@ class EncodedSource:
             if spellings
             else self
         )
+
+    def trimmed(self, trim: bool = True) -> EncodedSource:
+        """The same source (if it is to be) without spaces at the ends of its cells; cells of spaces
+        alone are blank."""
+        if not trim:
+            return self
+        return replace(self, columns=[trimmed(c) for c in self.columns])
 
     def pick(self, keep: np.ndarray) -> EncodedSource:
         """The same source with some of its rows only; `keep` says for each row whether."""

@@ -51,6 +51,8 @@ BOOLEANS = (
     ("x", "-"),
 )
 MOST_DIGITS = 18
+PROBE = 200
+"""Texts of a column among which spaces at the ends are looked for first."""
 _GROUPING = (".", ",", "'", "\u2019", " ", "\u00a0", "\u202f")
 """What may stand between groups of three digits; the point first."""
 _FINER = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]+)?)?(Z| ?[+-][0-9]{2}(:?[0-9]{2})?)?$"  # noqa: E501
@@ -150,6 +152,21 @@ def blank_spellings(columns: list[EncodedColumn]) -> list[str]:
         ):
             found.update(here)
     return sorted(found)
+
+
+def is_padded(columns: list[EncodedColumn]) -> bool:
+    """Whether spaces at the ends of cells are there for the eye only: without them, some column of
+    text is of another type."""
+    for column in columns:
+        probe = column.values.slice(0, PROBE)
+        if column.known_type is None and not probe.equals(pc.utf8_trim_whitespace(probe)):
+            if recognise_column(column).type != TEXT:
+                continue
+            texts = pc.utf8_trim_whitespace(column.values)
+            texts = texts.filter(pc.not_equal(texts, "")).unique()
+            if recognise(texts, spelled=column.spelled).type != TEXT:
+                return True
+    return False
 
 
 def _boolean(values: pa.StringArray) -> Recognised | None:

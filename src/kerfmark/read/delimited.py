@@ -36,6 +36,7 @@ from kerfmark.read.records import (
     transcoder,
     unclosed_record,
 )
+from kerfmark.read.ruled import without_rules
 from kerfmark.read.source import (
     Batches,
     Found,
@@ -95,6 +96,8 @@ class DelimitedSource:
         self.bytes = text_files(source)[0] if isinstance(source, Path) else source
         self.location, self.name = str(self.bytes.path), name or self.bytes.stem
         self.dialect = dialect or find_dialect(self.bytes)
+        if self.dialect.ruled:
+            self.bytes = without_rules(self.bytes, not self.dialect.edges)
         sample = read_sample(self.bytes)
         text = decode_sample(sample, self.dialect.encoding, Origin(self.bytes.name))
         self._newline = line_end(text)
@@ -135,6 +138,7 @@ class DelimitedSource:
             "header_rows",
             "escape",
             "edges",
+            "ruled",
         ):
             if getattr(self.dialect, key) != getattr(usual, key):
                 said[key] = getattr(self.dialect, key)
@@ -506,8 +510,10 @@ def _span(said: str) -> range:
 def _separated(dialect: Dialect) -> str:
     """How the fields are told apart, in words."""
     if dialect.edges:
-        return f"fixed widths, columns at {', '.join(str(e + 1) for e in dialect.edges)}"
+        ruled = " and ruling lines" if dialect.ruled else ""
+        return f"fixed widths{ruled}, columns at {', '.join(str(e + 1) for e in dialect.edges)}"
     said = DELIMITER_NAMES.get(dialect.delimiter, f'"{dialect.delimiter}"')
+    said += " and ruling lines" if dialect.ruled else ""
     return said + (", backslash escapes" if dialect.escape == "\\" else "")
 
 

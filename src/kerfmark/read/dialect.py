@@ -20,6 +20,7 @@ from kerfmark.read.encoding import decode_sample, find_encoding
 from kerfmark.read.format import check_path
 from kerfmark.read.header import find_header
 from kerfmark.read.letters import Guess, quoted
+from kerfmark.read.ruled import find_rules, without_rules
 from kerfmark.read.source import Reading, Remark
 
 SAMPLE = 1 << 20
@@ -43,8 +44,8 @@ _SAID = re.compile(r'"?sep=(.)"?[\r\n]', re.IGNORECASE)
 class Dialect:
     """How a text file is written. `header_row` counts records from 1; 0 when there is no header,
     which may go over several `header_rows`. `edges`: the columns have fixed widths and begin at
-    these characters (from 0). `remarks` are doubts about what was found, `guess` what the encoding
-    was found by, where it was."""
+    these characters (from 0). `ruled`: there are ruling lines (see `read.ruled`). `remarks` are
+    doubts about what was found, `guess` what the encoding was found by, where it was."""
 
     delimiter: str = ","
     quote: str = '"'
@@ -53,6 +54,7 @@ class Dialect:
     header_rows: int = 1
     escape: str = ""
     edges: tuple[int, ...] = ()
+    ruled: bool = False
     remarks: tuple[Remark, ...] = field(default=(), compare=False)
     guess: Guess | None = field(default=None, compare=False)
 
@@ -205,12 +207,23 @@ def find_dialect(source: Bytes, reading: Reading = FOUND) -> Dialect:
         text = text[: text.rfind("\n") + 1] or text  # the last line is cut off
     quote = '"' if reading.quote is None else reading.quote
     delimiter, edges = reading.delimiter or "", reading.edges
-    if not delimiter and not edges:
+    rules = find_rules(text) if not delimiter and not edges else None
+    if rules is not None:
+        delimiter, edges = rules
+        text = decode_sample(read_sample(without_rules(source, bool(delimiter))), encoding, origin)
+    elif not delimiter and not edges:
         said = _SAID.match(text)
         delimiter = said[1] if said else find_delimiter(text, quote)
         edges = () if delimiter else find_edges(text)
     dialect = Dialect(
-        delimiter or ",", quote, encoding, 1, reading.header_rows or 1, reading.escape or "", edges
+        delimiter or ",",
+        quote,
+        encoding,
+        1,
+        reading.header_rows or 1,
+        reading.escape or "",
+        edges,
+        rules is not None,
     )
     if reading.escape is None:
         dialect = replace(dialect, escape=find_escape(text, dialect))

@@ -42,7 +42,8 @@ class Reading:
     goes. `sheet` names one sheet, `cells` a range such as C5:H200, a defined name or a table of a
     workbook; `table` a table and `query` a query of a database; `member` a member of an archive.
     `skip_rows` and `fill_down` are rules about rows (see `RowRules`). `unpack_limit` is the most
-    bytes that a packed file may unpack to. `hidden` takes in the hidden sheets.
+    bytes that a packed file may unpack to. `ruled` says that a listing has ruling lines. `hidden`
+    takes in the hidden sheets.
     """
 
     delimiter: str | None = None
@@ -61,6 +62,7 @@ class Reading:
     fill_down: tuple[str, ...] = ()
     hidden: bool = False
     unpack_limit: int | None = None
+    ruled: bool | None = None
 
     @property
     def rules(self) -> RowRules:

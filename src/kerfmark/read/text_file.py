@@ -15,7 +15,16 @@ from kerfmark.read.source import Reading, Source
 
 JSON_ENDINGS = frozenset({".json", ".jsonl", ".ndjson"})
 PACKED_ENDINGS = frozenset({".gz", ".bz2", ".xz", ".zst", ".zip"})
-_WRITTEN = ("delimiter", "quote", "encoding", "header_row", "header_rows", "escape", "edges")
+_WRITTEN = (
+    "delimiter",
+    "quote",
+    "encoding",
+    "header_row",
+    "header_rows",
+    "escape",
+    "edges",
+    "ruled",
+)
 
 
 def is_json(source: Bytes) -> bool:

@@ -4,7 +4,7 @@ an earlier layout."""
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -22,7 +22,7 @@ from kerfmark.layout.model import Layout
 from kerfmark.layout.names import free_name
 from kerfmark.layout.text import parse_layout, read_layout, write_layout
 from kerfmark.profile.encode import EncodedSource, encode, encode_each
-from kerfmark.profile.recognise import BLANKS, blank_spellings, settle
+from kerfmark.profile.recognise import BLANKS, blank_spellings, is_padded, settle
 from kerfmark.progress import Progress, silent
 from kerfmark.read.csv_metadata import DescribedFile, described
 from kerfmark.read.formats import READABLE
@@ -251,8 +251,11 @@ def mark_sources(
             empty.append(found)
         else:
             read[source_name(found.name, read)] = one
+    padded = {n for n, e in read.items() if is_padded(e.columns)}
+    given = read
+    read = {n: e.trimmed(n in padded) for n, e in read.items()}
     blanks = {n: set(blank_spellings(e.columns)) for n, e in read.items()}
-    proposal, encoded = _proposed(read, blanks, folder, progress, steering)
+    proposal, encoded = _proposed(read, padded, blanks, folder, progress, steering)
     more = False
     for r in proposal.references:  # "n/a" where others name a hive stands for none
         source = proposal.layout.tables[r.table].source
@@ -260,19 +263,25 @@ def mark_sources(
             blanks[source] |= set(r.strays)
             more = True
     if more:
-        proposal, encoded = _proposed(read, blanks, folder, progress, steering)
+        proposal, encoded = _proposed(read, padded, blanks, folder, progress, steering)
     notes = tuple((s.name, f"passed over: there are no rows in {s.origin()}") for s in empty)
-    return replace(proposal, notes=notes + proposal.notes), encoded, read
+    notes += tuple(
+        (read[n].source.name, "cells are padded with spaces: these are left out (trim)")
+        for n in sorted(padded)
+    )
+    return replace(proposal, notes=notes + proposal.notes), encoded, given
 
 
 def _proposed(
     read: Mapping[str, EncodedSource],
+    padded: Collection[str],
     blanks: Mapping[str, set[str]],
     folder: Path,
     progress: Progress,
     steering: Steering,
 ) -> tuple[Proposal, dict[str, EncodedSource]]:
-    """The proposal for sources in which some spellings stand for a blank."""
+    """The proposal for sources in which some spellings stand for a blank; the cells of some were
+    `padded`."""
     encoded: dict[str, EncodedSource] = {}
     proposals: list[Proposal] = []
     taken: set[str] = set()
@@ -286,7 +295,7 @@ def _proposed(
             types = list(pool.map(settle, kept.columns))
         progress(f"finding the tables in {found.name}", 0, 0)
         out = tuple(h for h in found.headers if h in steering.left_out)
-        spec = spec_of(found, folder).model_copy(update={"left_out": out})
+        spec = spec_of(found, folder).model_copy(update={"left_out": out, "trim": name in padded})
         proposal = propose(kept, types, name, spec, taken, steering)
         notes = tuple(
             (r.header or found.name, r.what + in_rows(r.rows[:NOTED], r.total))

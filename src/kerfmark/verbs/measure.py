@@ -12,7 +12,7 @@ from kerfmark.profile.describe import ColumnDescription, describe
 from kerfmark.profile.encode import EncodedSource, encode_each
 from kerfmark.profile.findings import Finding, findings
 from kerfmark.profile.measure_result import MeasureResult, SourceMeasured
-from kerfmark.profile.recognise import blank_spellings
+from kerfmark.profile.recognise import blank_spellings, is_padded
 from kerfmark.progress import Progress, silent
 from kerfmark.read.open import open_all
 from kerfmark.read.source import Reading, Source
@@ -54,7 +54,14 @@ def _without_rows(source: Source) -> SourceMeasured:
     )
 
 
+def _padded(encoded: EncodedSource) -> Finding:
+    what = "cells are padded with spaces: types and values are told without them"
+    return Finding("odd", encoded.source.origin(), what, 0, (), "")
+
+
 def _measured(raw: EncodedSource, rows: int, progress: Progress) -> SourceMeasured:
+    padded = is_padded(raw.columns)
+    raw = raw.trimmed(padded)
     encoded = raw.with_blanks(blank_spellings(raw.columns))
     progress(f"looking at {raw.source.name}", 0, 0)
     with ThreadPoolExecutor(2) as pool:
@@ -74,5 +81,5 @@ def _measured(raw: EncodedSource, rows: int, progress: Progress) -> SourceMeasur
         raw.found.skipped,
         columns,
         first,
-        tuple(findings(encoded, columns)),
+        (*findings(encoded, columns), *([_padded(encoded)] if padded else [])),
     )

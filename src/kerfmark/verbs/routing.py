@@ -206,6 +206,12 @@ def _held_against(layout: Layout, name: str, found: Source) -> _Try:
         with contextlib.suppress(KerfmarkError):
             opened = open_source(name, as_said, Path())
     headers = set(described_as(opened, name, rules_of(as_said), spec.also).headers) - {spec.telling}
+    if needed - headers and isinstance(found, DelimitedSource):  # few rows may not show it
+        as_before = as_said.model_copy(update={k: getattr(spec, k) for k in _WRITTEN})
+        with contextlib.suppress(KerfmarkError):
+            again = open_source(name, as_before, Path())
+            if needed <= set(again.headers):
+                opened, as_said, headers = again, as_before, set(again.headers) - {spec.telling}
     lost, new = needed - headers, headers - possible
     pairs: dict[str, str] = {}
     scores = sorted(
@@ -252,7 +258,10 @@ def _unknown(
     )
 
 
-_WRITTEN = ("delimiter", "quote", "escape", "encoding", "edges", "header_row", "header_rows")
+_WRITTEN = (
+    *("delimiter", "quote", "escape", "encoding", "edges", "ruled"),
+    *("header_row", "header_rows"),
+)
 
 
 def _described(spec: SourceSpec, found: Source) -> SourceSpec:

@@ -87,6 +87,7 @@ def open_source(name: str, spec: SourceSpec, folder: Path, only: Collection[str]
         spec.table,
         spec.query,
         *rules_of(spec),
+        ruled=spec.ruled,
     )
 
     def at(file: str) -> str:
@@ -133,6 +134,7 @@ def as_loaded(spec: SourceSpec, file: LoadedFile) -> SourceSpec:
             "escape",
             "encoding",
             "edges",
+            "ruled",
             "header_row",
             "header_rows",
             "sheet",
