@@ -35,7 +35,7 @@ CASES = {
     "words over words": ("name,town\nAnna,Weir\nBen,Mill\nCleo,Weir\n", 1, 1),
     "words that are there again": ("Anna,Weir\nBen,Mill\nCleo,Weir\nDan,Mill\nEva,Weir\n", 0, 1),
     "names of another language": ("Zelle,Farbe\nrot,blau\ngelb,blau\n", 1, 1),
-    "dates under a word": ("Weir,2025-01-02\nMill,2025-01-03\n", 0, 1),
+    "dates under a word": ("Weir,2025-01-02\nMill,2025-01-03\nHeath,2025-01-05\n", 0, 1),
     "names over several columns": (
         ",,2040,,2041,\nsite,crop,mean,max,mean,max\nA,b,1,2,3,4\nC,d,1,2,3,4\n",
         1,
@@ -47,6 +47,8 @@ CASES = {
         0,
         1,
     ),
+    "numbered names": ("hive,kg 1,kg 2,kg 3\nH1,2,3,4\nH2,3,4,5\n", 1, 1),
+    "numbered names over numbered words": ("day 1,day 2,day 3\nrow 4,row 5,row 6\n", 1, 1),
     "only a header": ("no,name\n", 1, 1),
 }
 

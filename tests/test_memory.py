@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 from kerfmark import memory
 from kerfmark.errors import TargetError, UsageError
 from kerfmark.ledger.compare_unordered import same_in_any_order
-from kerfmark.profile import codes, encode, spilled
+from kerfmark.profile import codes, columns, encode, spilled
 from kerfmark.profile.convert import to_typed
 from kerfmark.profile.types import parse_type
 from kerfmark.read.open import open_path
@@ -51,7 +51,7 @@ def scarce(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
     monkeypatch.setattr(spilled, "MANY", 5)
     monkeypatch.setattr(spilled, "_COST", 1_000_000)  # a part for every few texts
     monkeypatch.setattr(spilled, "_SAMPLE", 2)
-    monkeypatch.setattr(encode, "SLICE", 8)
+    monkeypatch.setattr(columns, "SLICE", 8)
     with memory.limited(memory.LEAST):
         yield
 
@@ -158,7 +158,7 @@ def test_typed_values_in_files_are_those_in_memory(
     scarce: None, said: str, texts: list[str]
 ) -> None:
     type_ = parse_type(said)
-    column = encode.EncodedColumn(
+    column = columns.EncodedColumn(
         "c", pa.array(texts * 9), np.arange(9 * len(texts), dtype=np.int32)
     )
     typed = column.typed(type_)

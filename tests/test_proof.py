@@ -17,7 +17,7 @@ from conftest import Runner
 from engines import Target
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger import prove
-from kerfmark.profile import encode
+from kerfmark.profile import columns
 from kerfmark.profile.types import ColumnType
 from kerfmark.store.sqlite import reader as sqlite_reader
 from kerfmark.store.sqlite.dialect import dialect
@@ -188,7 +188,7 @@ def test_a_fault_of_the_program_that_changes_values_is_not_proven(
     )
     library.cut([tmp_path / "v.layout.toml"], str(db))
     assert library.prove(str(db)).holds  # what is right is proven
-    real = encode.to_typed
+    real = columns.to_typed
 
     def faulty(texts: pa.StringArray, as_type: ColumnType) -> pa.Array:
         values = real(texts, as_type)
@@ -197,7 +197,7 @@ def test_a_fault_of_the_program_that_changes_values_is_not_proven(
         )
 
     monkeypatch.setattr(
-        encode, "to_typed", faulty
+        columns, "to_typed", faulty
     )  # the same fault when the tables are made and when they are proven
     library.cut([tmp_path / "v.layout.toml"], str(db), replace=True)
     proof = library.prove(str(db))

@@ -37,11 +37,14 @@ OTHER_AS_NAME, MIXED, OTHER_AS_CELL = 0.01, 0.04, 0.05
 """The share of names, and of cells in general, of each shape; of any other, and of letters with
 digits."""
 KNOWN_WORD, MOST_KNOWN_WORDS = 1.5, 3.0
+ALIKE = 3
+"""Names that differ in their numbers alone, from which on these are taken for repeated columns."""
 TWICE, THERE_BELOW = -2.0, -3.0
 _NUMBER = re.compile(r"[-+]?[\d.,' ]*\d[\d.,' ]*%?$")
 _DATELIKE = re.compile(r"\d{1,4}([-/.:]\d{1,4}){1,2}([ T]\d.*)?$")
 _YEAR = re.compile(r"(1[89]|20)\d\d$")
 _MONTH = re.compile(r"(1[89]|20)\d\d[-/.]?(0[1-9]|1[0-2])$")
+_NUMBERED = re.compile(r"(.*[^\W\d_].*?)\d+")
 _LETTERS = re.compile(r"[^\W\d_]+")
 _QUOTED_AFTER_SPACE = re.compile(r'^ +"(.*)" *$')
 _UNIT = re.compile(
@@ -198,9 +201,10 @@ def header_likelihood(first: Sequence[str], rest: Records) -> float:
     known = sum(not _NAMES.isdisjoint(w.lower() for w in _LETTERS.findall(c)) for c in first)
     score += min(KNOWN_WORD * known, MOST_KNOWN_WORDS)
     ordered = _is_sequence(first)
+    stems = Counter(_stem(c) for c in first)
     for i, cell in enumerate(first):
         column = [r[i].strip() for r in below if i < len(r) and r[i].strip()]
-        if column and cell.strip():
+        if column and cell.strip() and (stems[_stem(cell)] < ALIKE or cell in column):
             score += _of_column(cell.strip(), column, ordered)
     return score
 
@@ -224,6 +228,13 @@ def _of_column(cell: str, column: Sequence[str], ordered: bool) -> float:
         once = sum(n == 1 for n in seen.values())
         said += min(-math.log((once + 0.5) / (len(column) + 1)), 2.0)
     return max(-MOST_OF_A_COLUMN, min(said, MOST_OF_A_COLUMN))
+
+
+def _stem(cell: str) -> str:
+    """The name of a column without its number; names that differ in it alone say nothing of what a
+    record is. A cell without a number is its own."""
+    found = _NUMBERED.fullmatch(cell.strip().lower())
+    return found[1] if found else f"{cell} alone"
 
 
 def _same_kind(cell: str, column: Sequence[str]) -> bool:
