@@ -91,6 +91,17 @@ def test_a_delimiter_that_no_row_has_is_doubtful(kerfmark: Runner, write: Write)
     assert "say --delimiter ','" in told
 
 
+def test_dates_that_fit_no_one_order_are_told_with_their_rows(
+    kerfmark: Runner, write: Write
+) -> None:
+    days = ["13/02/2040", "02/14/2040", "03/04/2040", "05/06/2040", "25/12/2040"]
+    write("a.csv", "no,day\n" + "".join(f"{n},{day}\n" for n, day in enumerate(days)))
+    [source] = kerfmark("measure", "a.csv", "--json").json["sources"]
+    [found] = [f for f in source["findings"] if f["origin"]["column"] == "day"]
+    assert found["what"] == '"13/02/2040" begins with the day, "02/14/2040" with the month'
+    assert found["rows"] == [2, 3, 6]
+
+
 def test_a_quote_that_nothing_closes_is_told_with_its_row(kerfmark: Runner, write: Write) -> None:
     write("a.csv", 'no,name\n1,Anna\n2,"Ben\n3,Cleo\n4,Dan\n')
     told = kerfmark("cut", "a.csv", "--into", "a.db", code=1).err

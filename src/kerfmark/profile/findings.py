@@ -125,6 +125,16 @@ def _of_column(
             (),
             "write them all the same way; as it is, the column is loaded as text",
         )
+    elif told.type == "text" and (orders := _conflicting_days(column)):
+        days, months = orders
+        yield _finding(
+            encoded,
+            "doubtful",
+            header,
+            np.union1d(_rows_of(column, days), _rows_of(column, months)),
+            f'"{days[0].as_py()}" begins with the day, "{months[0].as_py()}" with the month',
+            "write them all the same way; as it is, the column is loaded as text",
+        )
     if header.strip().lower() in RESERVED:
         yield Finding(
             "odd",
@@ -189,6 +199,21 @@ def _mixed_forms(column: EncodedColumn) -> list[str]:
     ):
         return []  # one will do
     return forms
+
+
+def _conflicting_days(column: EncodedColumn) -> tuple[pa.Array, pa.Array] | None:
+    """The dates that can only begin with the day, and those that can only begin with the month, in
+    a column of dates that has both."""
+    whole = r"^(?P<first>[0-9]{1,2})(?P<mark>[/.-])(?P<second>[0-9]{1,2})[/.-]([0-9]{4}|[0-9]{2})$"
+    if not pc.all(pc.match_substring_regex(column.values.slice(0, 200), whole)).as_py():
+        return None
+    parts = pc.extract_regex(column.values, whole.replace("([0-9]{4}", "(?P<year>[0-9]{4}"))
+    if parts.null_count or not len(parts):
+        return None
+    first, second = (pc.cast(pc.struct_field(parts, n), pa.int8()) for n in ("first", "second"))
+    days = column.values.filter(pc.and_(pc.greater(first, 12), pc.less_equal(second, 12)))
+    months = column.values.filter(pc.and_(pc.greater(second, 12), pc.less_equal(first, 12)))
+    return (days, months) if len(days) and len(months) else None
 
 
 def _forms_of(values: pa.StringArray) -> list[str]:
