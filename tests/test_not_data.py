@@ -166,3 +166,19 @@ def test_a_column_to_fill_down_that_does_not_exist_is_told(kerfmark: Runner, wri
     write("a.csv", GROUPS)
     told = kerfmark("measure", "a.csv", "--fill-down", "place", code=2).err
     assert 'there is no column "place" to fill down' in told and "apiary, keeper" in told
+
+
+def test_the_proof_accounts_for_every_row_of_the_file(
+    kerfmark: Runner, write: Write, tmp_path: Path
+) -> None:
+    text = "The hive book\n\nno,name\n1,Anna\n\n2,Ben\nno,name\n3,Cleo\nTotal,\n"
+    write("a.csv", text)
+    kerfmark("cut", "a.csv", "--into", "a.db", "--skip-rows", "totals")
+    told = kerfmark("prove", "a.db")
+    assert (
+        "a.csv: 9 in the file: 2 above the header, 1 in the header, 1 blank, 2 left out, 3 read"
+        in told.out
+    )
+    [lines] = kerfmark("prove", "a.db", "--json").json["lines"]
+    assert lines["lines"] == len(text.splitlines())  # as a plain reader counts
+    assert sum(lines[k] for k in ("above", "header", "blank", "left_out", "records")) == 9

@@ -8,15 +8,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kerfmark.cli import database
-from kerfmark.cli.terminal import BAD, GOOD, Terminal
+from kerfmark.cli.terminal import BAD, FAINT, GOOD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
 
 if TYPE_CHECKING:
-    from kerfmark.verbs.prove import SaidOtherwise, SourceProof
+    from kerfmark.verbs.prove import FileLines, SaidOtherwise, SourceProof
 
 LISTED = 10
-"""Explained differences that are listed."""
+"""Explained differences, and files, that are listed."""
 NAME = "prove"
 SUMMARY = "compare the sources with the database, row by row"
 ABOUT = """\
@@ -89,6 +89,11 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         )
         if p.total > len(p.differences):
             terminal.say(f"... and {p.total - len(p.differences):,} more")
+    files = sorted(result.lines, key=lambda f: not (f.above or f.blank or f.left_out))
+    for f in files[:LISTED]:
+        terminal.say(("rows    ", FAINT), _rows_told(f))
+    if len(files) > LISTED:
+        terminal.say(f"        ... and {len(files) - LISTED:,} more files or sheets")
     for a in result.account:
         if not a.balances:
             terminal.say(
@@ -102,6 +107,20 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             ("broken  ", BAD), f"{', '.join(result.broken_links)}: some values refer to no record"
         )
     return 0 if result.holds else 1
+
+
+def _rows_told(f: FileLines) -> str:
+    """What all rows of a file are."""
+    parts = (
+        (f.above, "above the header"),
+        (f.header, "in the header"),
+        (f.blank, "blank"),
+        (f.left_out, "left out"),
+        (f.records, "read"),
+    )
+    place = f"{f.file}, sheet {f.sheet}" if f.sheet else f.file
+    said = ", ".join(f"{number:,} {what}" for number, what in parts if number)
+    return f"{place}: {f.lines:,} in the file: {said}"
 
 
 def told(p: SourceProof) -> list[str]:

@@ -226,6 +226,9 @@ class DelimitedSource:
             blank,
             rows,
             (*self._of_start, *self._remarks(misquoted, bad, unclosed, notes)),
+            lines=self._first_row - 1 + physical,
+            above=max(self.dialect.header_row - 1, 0),
+            header=self.dialect.header_rows if self.dialect.header_row else 0,
         )
 
     def _remarks(

@@ -145,7 +145,9 @@ class Found:
     """What reading a source once has found out: the `fingerprint` and `size` of its file, how many
     blank rows were `skipped`, the `ragged` rows (with too few or too many fields, left out), and
     `remarks`. `place` gives the origin of a record (counted from 0) and column. `parts` and
-    `rows_of_parts`: the same for each source that this one is made of (usually itself alone)."""
+    `rows_of_parts`: the same for each source that this one is made of (usually itself alone).
+    `lines` counts all rows of its file as a person sees them (0: not known), of which so many are
+    `above` the header, and in the `header`."""
 
     fingerprint: str
     size: int
@@ -155,6 +157,9 @@ class Found:
     remarks: tuple[Remark, ...] = ()
     parts: tuple[Found, ...] = ()
     rows_of_parts: tuple[int, ...] = ()
+    lines: int = 0
+    above: int = 0
+    header: int = 0
 
     def origin(self, record: int | None = None, header: str | None = None) -> Origin:
         """The place of a record (counted from 0, as read) and column."""

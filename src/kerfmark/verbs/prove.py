@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+
+import numpy as np
 
 from kerfmark import __version__
 from kerfmark.address import database_at
@@ -25,6 +28,21 @@ __all__ = ["ProveResult", "SaidOtherwise", "SourceProof", "prove"]
 
 
 @dataclass(frozen=True)
+class FileLines:
+    """What the rows of a file are, as a person sees them: all `lines`; those `above` the header, in
+    it, `blank`, `left_out` while reading; and the `records` that were read."""
+
+    file: str
+    sheet: str
+    lines: int
+    above: int
+    header: int
+    blank: int
+    left_out: int
+    records: int
+
+
+@dataclass(frozen=True)
 class ProveResult:
     """The outcome per source, the account of each file of each load, and the foreign key columns
     with a value that leads nowhere, as table.column; further what was proven: the loads with their
@@ -34,6 +52,7 @@ class ProveResult:
     database: str
     proofs: tuple[SourceProof, ...]
     account: tuple[FileAccount, ...]
+    lines: tuple[FileLines, ...]
     broken_links: tuple[str, ...]
     loads: tuple[LoadShown, ...]
     tables: tuple[tuple[str, int], ...]
@@ -103,6 +122,7 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
         where.name,
         tuple(proofs),
         account,
+        tuple(one for encoded, _ in opened.values() for one in _lines(encoded)),
         broken,
         tuple(shown(ledger, load) for load in ledger.live),
         rows,
@@ -115,10 +135,42 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
     )
 
 
+def _lines(encoded: EncodedSource) -> Iterator[FileLines]:
+    """What the rows of the files of a source are, where it is known."""
+    start = 0
+    for part, found, count in encoded.parts():
+        kept = count
+        if encoded.records is not None:
+            ends = np.searchsorted(encoded.records, [start, start + count])
+            kept = int(ends[1] - ends[0])
+        start += count
+        if found.lines:
+            place = part.origin()
+            rest = found.lines - found.above - found.header - found.skipped - kept
+            yield FileLines(
+                place.file,
+                place.sheet or "",
+                found.lines,
+                found.above,
+                found.header,
+                found.skipped,
+                rest,
+                kept,
+            )
+
+
 def _on_purpose(layout: Layout) -> list[str]:
     """What a layout makes of the files otherwise than they stand, in words."""
     out = [
         f"{n}: {', '.join(s.left_out)} left out" for n, s in layout.sources.items() if s.left_out
+    ]
+    out += [
+        f"{n}: spaces at the ends of cells left out" for n, s in layout.sources.items() if s.trim
+    ]
+    out += [
+        f"{n}: blank cells of {', '.join(s.fill_down)} filled with what is above"
+        for n, s in layout.sources.items()
+        if s.fill_down
     ]
     for name, table in layout.tables.items():
         if table.only_rows:

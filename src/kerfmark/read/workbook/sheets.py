@@ -389,6 +389,9 @@ class SheetSource:
             len(numbers.skipped),
             (),
             (*self.of_header, *self._remarks(as_text, self._errors.result())),
+            lines=self._first + physical,
+            above=max(self.header_row - 1, 0),
+            header=self.header_rows if self.header_row else 0,
         )
 
     def _batch(
