@@ -25,7 +25,10 @@ from kerfmark.read.source import Reading, Remark
 
 SAMPLE = 1 << 20
 """Bytes looked at."""
-SAMPLE_RECORDS = 400
+SAMPLE_RECORDS, HEADER_RECORDS = 400, 200
+BLOCK, MOST_LOOKED_AT = 1 << 17, 1 << 25
+"""Bytes that are read at a time after the sample, and at most, to find letters beyond ASCII; where
+the first ones come later and are not UTF-8, they are refused with their rows."""
 FEWEST_LINES = 4
 """Lines without which columns of fixed width cannot be told from chance."""
 FOUND = Reading()
@@ -229,7 +232,7 @@ def find_dialect(source: Bytes, reading: Reading = FOUND) -> Dialect:
         dialect = replace(dialect, escape=find_escape(text, dialect))
     doubts = list(_only_one_column(text, dialect)) if reading.delimiter else []
     if reading.header_row is None:
-        header = find_header(sample_records(text, dialect))
+        header = find_header(sample_records(text, dialect, HEADER_RECORDS))
         rows = reading.header_rows or header.rows
         dialect = replace(dialect, header_row=header.row, header_rows=rows)
         doubts += header.remarks
@@ -260,10 +263,12 @@ def _only_one_column(text: str, dialect: Dialect) -> Iterator[Remark]:
 
 
 def _rest(source: Bytes) -> Iterator[bytes]:
-    """What follows in a file after the sample."""
+    """What follows in a file after the sample, as far as letters are looked for."""
     with source.open() as file:
         file.read(SAMPLE)
-        while block := file.read(SAMPLE):
+        for _ in range(MOST_LOOKED_AT // BLOCK):
+            if not (block := file.read(BLOCK)):
+                break
             yield block
 
 
