@@ -79,6 +79,25 @@ def test_a_mistake_is_told_where_it_is(old: str, new: str, said: str) -> None:
 
 
 @pytest.mark.parametrize(
+    ("old", "new"),
+    [
+        ("each_row = true", 'each_row = true\nknown = "add"'),
+        ("each_row = true", 'each_row = true\nkey = ["hive_id"]\noptional = ["day"]'),
+        ('tag = "hive"', 'tag = {header = "hive", type = "integer", unit = "lb to kg"}'),
+        ('tag = "hive"', 'tag = {header = "hive", allowed = ["H1", "H2"]}'),
+        (
+            'columns = {tag = "hive"}',
+            'columns = {tag = "hive"}\nlinks = {mother_id = {to = "hive", by = {tag = "mother"}}}',
+        ),
+        ('file = "visits.csv"', 'file = "visits.csv"\nskip_rows = ["9-", ">20", "notes", -1]'),
+    ],
+)
+def test_what_is_no_mistake_is_not_told_as_one(old: str, new: str) -> None:
+    assert old in GOOD
+    parse_layout(GOOD.replace(old, new, 1), "x")
+
+
+@pytest.mark.parametrize(
     ("old", "new", "said"),
     [
         (
@@ -128,6 +147,27 @@ def test_a_mistake_is_told_where_it_is(old: str, new: str, said: str) -> None:
             'did you mean "create"?',
         ),
         ("each_row = true", 'each_row = true\nkey = "DAY"', "the primary key is called so"),
+        (
+            "each_row = true",
+            'each_row = true\nkey = ["day"]\noptional = ["day"]',
+            '"day" is part of the key, which must be filled',
+        ),
+        (
+            "each_row = true",
+            'each_row = true\nkey = ["day"]\nknown = "add"',
+            "with each_row and a generated key can be added again",
+        ),
+        (
+            'known_by = ["tag"]',
+            'known_by = ["tag"]\nknown = "add"',
+            "with each_row and a generated key can be added again",
+        ),
+        (
+            'columns = {tag = "hive"}',
+            'columns = {tag = "hive"}\nlinks = {a_id = "a"}\n[tables.a]\nsource = "visits"\n'
+            'known_by = ["a"]\ncolumns = {a = "a"}\nlinks = {hive_id = "hive"}',
+            "lead back to itself through",
+        ),
         ('{hive_id = "hive"}', '{DAY = "hive"}', "is the same name to a database"),
         ('{tag = "hive"}', '{tag = {header = "hive", conflicts = "newest"}}', "is none of"),
         ('{tag = "hive"}', '{tag = {header = "hive", clean = "trimm"}}', 'did you mean "trim"?'),

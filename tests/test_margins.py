@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import datetime as dt
 import io
 import math
 from collections import Counter
@@ -13,7 +14,11 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
+from kerfmark.layout.model import ColumnSpec
+from kerfmark.normalize.transform import not_allowed
 from kerfmark.profile.columns import EncodedColumn
+from kerfmark.profile.convert import integers, to_text, to_typed
+from kerfmark.profile.types import ColumnType
 from kerfmark.read.open import open_path
 from kerfmark.structure.entities import Trait, find_entities
 from kerfmark.structure.near_dependencies import near
@@ -446,3 +451,35 @@ def test_two_that_nearly_decide_each_other_and_what_goes_with_them(tmp_path: Pat
     }
     assert len(set(homes.values())) == 1 and "kind" in homes
     assert set(homes) == {"name", "kind"} or set(homes) == {"hive", "kind"}
+
+
+@pytest.mark.parametrize("hour", range(24))
+def test_every_hour_of_two_halves_of_the_day_is_spelled(hour: int) -> None:
+    time = dt.time(hour, 30)
+    said = time.strftime("%I:%M %p").lstrip("0")
+    for form, told in (("h:mm AM", said), ("h:mm am", said.lower())):
+        type_ = ColumnType("time", form=form)
+        assert to_text(pa.array([time], pa.time32("s")), type_).to_pylist() == [told]
+        assert to_typed(pa.array([told]), type_).to_pylist() == [time]
+
+
+@pytest.mark.parametrize(("allowed", "more"), [(7, False), (8, False), (9, True), (20, True)])
+def test_what_is_allowed_is_told_up_to_eight(allowed: int, more: bool) -> None:
+    spec = ColumnSpec(header="h", allowed=tuple(f"v{n}" for n in range(allowed)))
+    wrong, said = not_allowed(pa.array(["v0", "x", None]), spec)
+    assert wrong.tolist() == [1] and said.endswith(" ...") is more
+    assert said.count(",") == min(allowed, 8) - 1
+
+
+def test_limits_hold_at_themselves_and_not_for_blanks() -> None:
+    spec = ColumnSpec(header="h", type="integer", least="2", most="5")
+    wrong, said = not_allowed(pa.array([1, 2, 3, 5, 6, None]), spec)
+    assert (wrong.tolist(), said) == ([0, 4], "at least 2 and at most 5")
+
+
+@pytest.mark.parametrize(
+    ("digits", "integer"), [(1, True), (17, True), (18, True), (19, False), (20, False)]
+)
+def test_whole_numbers_have_at_most_eighteen_digits(digits: int, integer: bool) -> None:
+    texts = pa.array(["9" * digits, "-" + "8" * min(digits, 17)])
+    assert (integers(texts) is not None) is integer
