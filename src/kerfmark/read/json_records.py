@@ -16,6 +16,7 @@ import pyarrow.json as pj
 
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.archives import Bytes
+from kerfmark.read.json_shapes import as_records
 
 BLOCK = 4 << 20
 LONGEST_RECORD = 64 << 20
@@ -27,11 +28,14 @@ class JsonFile:
     """A file of JSON records (see `read.nested.Records`)."""
 
     def __init__(self, source: Bytes) -> None:
+        source, shape = as_records(source)
         self._bytes, self.path = source, source.path
         with source.open() as file:
             start = file.read(1 << 16).removeprefix(b"\xef\xbb\xbf").lstrip()
         self._array = start[:1] == b"["
         self.how = "a JSON array" if self._array else "JSON records"
+        if shape:
+            self.how = f"JSON, {shape}"
         self._schema: pa.Schema | None = None
 
     def schema(self) -> pa.Schema:
