@@ -6,5 +6,5 @@ from __future__ import annotations
 from histories import machine
 
 TestOnSQLite = machine("SQLite", 60)
-TestOnPostgreSQL = machine("PostgreSQL", 20)
+TestOnPostgreSQL = machine("PostgreSQL", 15)
 TestOnMariaDB = machine("MariaDB", 8)
