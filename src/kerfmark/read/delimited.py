@@ -24,7 +24,7 @@ import xxhash
 
 from kerfmark.errors import DataRefused, Origin, SourceError, counted
 from kerfmark.read.archives import Bytes, text_files
-from kerfmark.read.dialect import Dialect, find_dialect, read_sample, sample_records
+from kerfmark.read.dialect import WRITTEN, Dialect, find_dialect, read_sample, sample_records
 from kerfmark.read.encoding import MIXED, decode_sample
 from kerfmark.read.header import full_header, plain_names
 from kerfmark.read.letters import guess_code_page
@@ -130,16 +130,7 @@ class DelimitedSource:
     def settings(self) -> dict[str, Any]:
         """The dialect in the layout's words; what is usual is left unsaid."""
         usual, said = Dialect(), {}
-        for key in (
-            "delimiter",
-            "quote",
-            "encoding",
-            "header_row",
-            "header_rows",
-            "escape",
-            "edges",
-            "ruled",
-        ):
+        for key in WRITTEN:
             if getattr(self.dialect, key) != getattr(usual, key):
                 said[key] = getattr(self.dialect, key)
         return said | ({"member": self.bytes.member} if self.bytes.member else {})

@@ -43,6 +43,19 @@ _SAID = re.compile(r'"?sep=(.)"?[\r\n]', re.IGNORECASE)
 """The first line in which some programs say the delimiter of what follows."""
 
 
+WRITTEN = (
+    "delimiter",
+    "quote",
+    "encoding",
+    "header_row",
+    "header_rows",
+    "escape",
+    "edges",
+    "ruled",
+)
+"""What a layout says of how a text is written, in its own keys."""
+
+
 @dataclass(frozen=True)
 class Dialect:
     """How a text file is written. `header_row` counts records from 1; 0 when there is no header,

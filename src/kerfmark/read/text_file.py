@@ -7,7 +7,7 @@ from pathlib import Path
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.archives import Bytes, text_files
 from kerfmark.read.delimited import DelimitedSource
-from kerfmark.read.dialect import Dialect, find_dialect
+from kerfmark.read.dialect import WRITTEN, Dialect, find_dialect
 from kerfmark.read.format import Format, check_path
 from kerfmark.read.json_records import JsonFile
 from kerfmark.read.nested import list_of, nested_sources
@@ -15,16 +15,6 @@ from kerfmark.read.source import Reading, Source
 
 JSON_ENDINGS = frozenset({".json", ".jsonl", ".ndjson"})
 PACKED_ENDINGS = frozenset({".gz", ".bz2", ".xz", ".zst", ".zip"})
-_WRITTEN = (
-    "delimiter",
-    "quote",
-    "encoding",
-    "header_row",
-    "header_rows",
-    "escape",
-    "edges",
-    "ruled",
-)
 
 
 def is_json(source: Bytes) -> bool:
@@ -72,7 +62,7 @@ def _reopen(path: Path, name: str, reading: Reading) -> Source:
     chosen = next((b for b in found if b.member == reading.member), None)
     if chosen is None:
         raise _no_member(path, reading)
-    said = {k: v for k in _WRITTEN if (v := getattr(reading, k)) is not None}
+    said = {k: v for k in WRITTEN if (v := getattr(reading, k)) is not None}
     return DelimitedSource(chosen, Dialect(**said), name)
 
 

@@ -15,6 +15,7 @@ from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout, PartSpec, SourceSpec
 from kerfmark.layout.names import snake
 from kerfmark.read.delimited import DelimitedSource
+from kerfmark.read.dialect import WRITTEN
 from kerfmark.read.letters import Spelling, quoted, spelled
 from kerfmark.read.open import described_as, open_all
 from kerfmark.read.source import Reading, Source
@@ -207,7 +208,7 @@ def _held_against(layout: Layout, name: str, found: Source) -> _Try:
             opened = open_source(name, as_said, Path())
     headers = set(described_as(opened, name, rules_of(as_said), spec.also).headers) - {spec.telling}
     if needed - headers and isinstance(found, DelimitedSource):  # few rows may not show it
-        as_before = as_said.model_copy(update={k: getattr(spec, k) for k in _WRITTEN})
+        as_before = as_said.model_copy(update={k: getattr(spec, k) for k in WRITTEN})
         with contextlib.suppress(KerfmarkError):
             again = open_source(name, as_before, Path())
             if needed <= set(again.headers):
@@ -258,12 +259,6 @@ def _unknown(
     )
 
 
-_WRITTEN = (
-    *("delimiter", "quote", "escape", "encoding", "edges", "ruled"),
-    *("header_row", "header_rows"),
-)
-
-
 def _described(spec: SourceSpec, found: Source) -> SourceSpec:
     """How a file is read as a source that a layout describes: where it is, it says itself; how it
     is written, it shows."""
@@ -275,7 +270,7 @@ def _described(spec: SourceSpec, found: Source) -> SourceSpec:
         {}
         if spec.header_row == 0
         else {  # a file without header is read as the layout says
-            k: said.get(k, SourceSpec.model_fields[k].default) for k in _WRITTEN
+            k: said.get(k, SourceSpec.model_fields[k].default) for k in WRITTEN
         }
     )
     return spec.model_copy(
