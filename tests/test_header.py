@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from conftest import Runner
 from kerfmark.read.header import find_header
 
 Write = Callable[..., Path]
@@ -49,6 +50,11 @@ CASES = {
     ),
     "numbered names": ("hive,kg 1,kg 2,kg 3\nH1,2,3,4\nH2,3,4,5\n", 1, 1),
     "numbered names over numbered words": ("day 1,day 2,day 3\nrow 4,row 5,row 6\n", 1, 1),
+    "no header under a first record with one cell": (
+        "Weir,,\n" + "".join(f"P{n},{n},{n / 4:.2f}\n" for n in range(9)),
+        0,
+        1,
+    ),
     "only a header": ("no,name\n", 1, 1),
 }
 
@@ -111,6 +117,17 @@ def table(seed: int) -> tuple[list[str], list[list[str]]]:
     kinds = chance.sample(list(KINDS), chance.randrange(2, 7))
     rows = chance.randrange(4, 60)
     return kinds, [[KINDS[k](chance, n) for k in kinds] for n in range(rows)]
+
+
+def test_a_title_over_records_without_a_header_loses_neither(
+    kerfmark: Runner, write: Write
+) -> None:
+    write("a.csv", "Report of the year\n" + "".join(f"{n},{n / 2},x{n}\n" for n in range(9)))
+    told = kerfmark("cut", "a.csv", "--into", "a.db", code=1).err
+    assert "a.csv, row 1: 1 row does not have as many fields" in told
+    assert "--skip-rows notes leaves them out" in told
+    kerfmark("cut", "a.csv", "--into", "a.db", "--skip-rows", "notes")
+    assert "9 rows and 27 cells compared" in kerfmark("prove", "a.db").out
 
 
 def test_random_files_with_and_without_a_header() -> None:

@@ -26,7 +26,7 @@ from kerfmark.errors import DataRefused, Origin, SourceError, counted
 from kerfmark.read.archives import Bytes, text_files
 from kerfmark.read.dialect import WRITTEN, Dialect, find_dialect, read_sample, sample_records
 from kerfmark.read.encoding import MIXED, decode_sample
-from kerfmark.read.header import full_header, plain_names
+from kerfmark.read.header import full_header, plain_names, usual_width
 from kerfmark.read.letters import guess_code_page
 from kerfmark.read.records import (
     last_end,
@@ -109,7 +109,7 @@ class DelimitedSource:
                 [plain_names(record) for record in top[header_row - 1 : below]], top[below:]
             )
             if header_row
-            else [""] * len(top[0])
+            else [""] * usual_width([r for r in top if r] or top)
         )
         self.headers = distinct_headers(cells)
         self._first_row = header_row + over if header_row else 1

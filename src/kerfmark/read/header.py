@@ -89,15 +89,16 @@ def find_header(records: Records) -> Header:
     full = [i for i, record in enumerate(records) if _filled(record)]
     if not full:
         return Header(1)
-    width = _usual_width([records[i] for i in full])
+    width = usual_width([records[i] for i in full])
     top = _first_of_table(records, full, width)
     above = [i for i in full if i < top]
     score = header_likelihood(records[top], records[top + 1 :])
     if above and score < CERTAIN and _names_one_less(records[above[0]], width):
         top, above = above[0], []
         score = header_likelihood(records[top], records[top + 1 :])
-    if not above and score <= 0:
-        doubt = [_no_header_remark(records[top], top)] if score > -CERTAIN else []
+    titles = [i for i in above if not _is_comment(records[i])]
+    if score <= (-CERTAIN if titles else 0) and len(titles) == len(above):
+        doubt = [_no_header_remark(records[top], top)] if score > -CERTAIN or titles else []
         return Header(0, remarks=tuple(doubt))
     rows = 1
     if above and above[-1] == top - 1 and _is_upper_part(records[top - 1], records[top]):
@@ -160,7 +161,8 @@ def _filled(record: Sequence[str]) -> int:
     return sum(bool(c.strip()) for c in record)
 
 
-def _usual_width(records: Records) -> int:
+def usual_width(records: Records) -> int:
+    """How many cells most records have."""
     widths = Counter(map(len, records))
     return max(widths, key=lambda w: (widths[w], w))
 
@@ -173,16 +175,19 @@ def _first_of_table(records: Records, full: Sequence[int], width: int) -> int:
     for n, i in enumerate(full[: MOST_ABOVE + 1]):
         record = records[i]
         below = records[full[n + 1]] if n + 1 < len(full) else None
-        if record[0].startswith(("sep=", "SEP=")) and _filled(record) == 1:
-            continue
-        if record[0].lstrip().startswith("#") and below is not None:
-            if below[0].lstrip().startswith("#") or len(record) != width:
+        if _is_comment(record) and below is not None:
+            if _is_comment(below) or len(record) != width or record[0][:1] != "#":
                 continue
             if header_likelihood(below, records[full[n + 1] + 1 :]) > 0:
                 continue
         if len(record) == width and _filled(record) >= min(enough, filled[-1]):
             return i
     return full[0]
+
+
+def _is_comment(record: Sequence[str]) -> bool:
+    """Whether a record is a comment, or says the delimiter."""
+    return record[0].lstrip().startswith("#") or record[0].lower().startswith("sep=")
 
 
 def _names_one_less(record: Sequence[str], width: int) -> bool:
@@ -307,7 +312,7 @@ def full_header(header: Records, rest: Records) -> list[str]:
     only the numbers of the rows have none, after the last one where the cells have no content."""
     names = joined_header(header) if header else [""]
     rows = [r for r in rest if _filled(r)]
-    width = _usual_width(rows) if rows else 0
+    width = usual_width(rows) if rows else 0
     rows = [r for r in rows if len(r) == width]
     short = width - len(names)
     if short < 1 or not any(names):
