@@ -67,6 +67,17 @@ def test_errors_are_told_in_their_columns_wherever_the_table_begins(
     assert (found["origin"]["column"], found["rows"]) == ("kg", [6])
 
 
+def test_formulas_that_were_never_calculated_are_told(kerfmark: Runner, tmp_path: Path) -> None:
+    made = openpyxl.Workbook()  # which calculates nothing
+    for row in (("no", "kg", "twice"), (1, 2, "=B2*2"), (2, 3, "=B3*2"), (3, 4, 8)):
+        made.active.append(row)
+    made.save(tmp_path / "b.xlsx")
+    [source] = kerfmark("measure", "b.xlsx", "--json").json["sources"]
+    [found] = [f for f in source["findings"] if "never calculated" in f["what"]]
+    assert (found["origin"]["column"], found["rows"]) == ("twice", [2, 3])
+    assert "save it there" in found["next"]
+
+
 def test_parts_of_seconds_durations_and_midnights_stay(kerfmark: Runner, tmp_path: Path) -> None:
     moments = [dt.datetime(2040, 1, 2) + dt.timedelta(milliseconds=40 * n) for n in range(30)]
     made = openpyxl.Workbook()

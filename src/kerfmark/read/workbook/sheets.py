@@ -441,10 +441,14 @@ class SheetSource:
             yield Remark(
                 "doubtful",
                 header,
-                f"the formula's result is the error {said}, taken as blank",
+                f"the formula's result is the error {said}, taken as blank"
+                if said
+                else "the formula was never calculated: there is no value, taken as blank",
                 tuple(rows[:SHOWN]),
                 len(rows),
-                "mend the formula, or leave it blank on purpose",
+                "mend the formula, or leave it blank on purpose"
+                if said
+                else "open the workbook in a spreadsheet program, and save it there",
             )
         for i, rows in as_text.items():
             if rows:

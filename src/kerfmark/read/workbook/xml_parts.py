@@ -16,6 +16,11 @@ PARTED = frozenset({".xlsx", ".xlsm"})
 """Endings of the workbooks that are written like this."""
 _MAIN = "{http://schemas.openxmlformats.org/spreadsheetml/2006/main}"
 _RELATION = "{http://schemas.openxmlformats.org/officeDocument/2006/relationships}id"
+NO_VALUE = ""
+"""In place of an error: the formula has no value."""
+_NO_VALUE = re.compile(
+    rb'<c r="([A-Z]+)(\d+)"([^>]*)>\s*<f[^>]*(?:/>|>[^<]*</f>)\s*(?:<v\s*/>|<v></v>)?\s*</c>'
+)
 _ERROR = re.compile(
     rb'<c r="([A-Z]+)([0-9]+)"[^>]*\bt="e"[^>]*>(?:<f[^>]*>[^<]*</f>|<f[^>]*/>)?<v>([^<]*)</v>'
 )
@@ -59,6 +64,14 @@ def _part(archive: zipfile.ZipFile, target: str) -> str:
     return part if part in archive.NameToInfo else part.removeprefix("xl/xl/")
 
 
+def _column(letters: bytes) -> int:
+    """The number of a column, from 0."""
+    column = 0
+    for letter in letters:
+        column = column * 26 + letter - 64
+    return column - 1
+
+
 def defined_name(path: Path, name: str) -> str:
     """What a defined name stands for, such as `Register!$A$1:$C$20`; "" when there is no such
     name."""
@@ -94,7 +107,8 @@ def extents(path: Path, changed: int) -> dict[str, tuple[str, int]]:
 
 
 def errors_in_xlsx(path: Path, sheet: str) -> list[tuple[int, int, str]]:
-    """The cells of a sheet that hold an error, as (row from 1, column from 0, error)."""
+    """The cells of a sheet that hold an error, as (row from 1, column from 0, error), and those
+    whose formula was never calculated (`NO_VALUE`)."""
     out: dict[tuple[int, int], str] = {}
     rest = b""
     with zipfile.ZipFile(path) as archive:
@@ -108,10 +122,11 @@ def errors_in_xlsx(path: Path, sheet: str) -> list[tuple[int, int, str]]:
                 data = rest + some
                 if b't="e"' in data:
                     for found in _ERROR.finditer(data):
-                        column = 0
-                        for letter in found[1]:
-                            column = column * 26 + letter - 64
-                        out[int(found[2]), column - 1] = found[3].decode()
+                        out[int(found[2]), _column(found[1])] = found[3].decode()
+                if b"<f" in data:
+                    for found in _NO_VALUE.finditer(data):
+                        if b't="str"' not in found[3]:
+                            out[int(found[2]), _column(found[1])] = NO_VALUE
                 rest = data[-_LONGEST_CELL:]
                 if len(out) > MOST:
                     break
