@@ -11,6 +11,7 @@ from kerfmark.address import is_url
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.database import TableSource, tables
 from kerfmark.read.formats import READABLE, format_of
+from kerfmark.read.partitions import files_below, with_folders
 from kerfmark.read.set_aside import without_reasons
 from kerfmark.read.source import Reading, RowRules, Source, with_changes
 from kerfmark.read.union import UnionSource, unite
@@ -72,11 +73,11 @@ def open_path(place: str | Path, reading: Reading = Reading()) -> list[Source]:
         return list(tables(str(place), reading))
     path = Path(place)
     if path.is_dir():
-        inside = sorted(
+        inside = [
             p
-            for p in path.iterdir()
-            if p.is_file() and p.suffix.lower() in READABLE and not p.name.startswith(LOCK)
-        )
+            for p in (*sorted(p for p in path.iterdir() if p.is_file()), *files_below(path))
+            if p.suffix.lower() in READABLE and not p.name.startswith(LOCK)
+        ]
         if not inside:
             raise SourceError(
                 "no file in this folder can be read",
@@ -85,7 +86,7 @@ def open_path(place: str | Path, reading: Reading = Reading()) -> list[Source]:
                 why=f"files ending in {', '.join(sorted(READABLE))} are looked for",
             )
         return [s for p in inside for s in open_path(p, reading)]
-    return list(format_of(path).open(path, reading))
+    return [with_folders(s, path, name_it=True) for s in format_of(path).open(path, reading)]
 
 
 def reopen(
@@ -113,7 +114,8 @@ def described_as(
 def _again(place: str, name: str, reading: Reading) -> Source:
     if is_url(place):
         return TableSource(place, table=reading.table, query=reading.query, name=name)
-    return format_of(Path(place)).reopen(Path(place), name, reading)
+    path = Path(place)
+    return with_folders(format_of(path).reopen(path, name, reading), path)
 
 
 def union_of(

@@ -172,6 +172,8 @@ def _whole(parts: Sequence[Source]) -> UnionSource:
         called = [f"{p.name} {c}" for p, c in zip(parts, called, strict=True)]
     called = [c.rsplit(".", 1)[0] if not sheets and "." in c else c for c in called]
     common, told = _telling_parts(called)
+    if not sheets and len({p.name for p in parts}) == 1:  # a data set has a name of its own
+        common = parts[0].name
     telling = _telling_name(told, "sheet" if sheets else "file")
     while telling.lower() in {h.lower() for h in parts[0].headers}:
         telling = f"of {telling}"

@@ -1,0 +1,42 @@
+"""A data set of many files says in the names of its folders what their rows have in common."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+
+from conftest import Runner
+
+
+@pytest.mark.parametrize("kind", ["parquet", "csv"])
+def test_what_folders_say_becomes_columns(kerfmark: Runner, tmp_path: Path, kind: str) -> None:
+    n = 0
+
+    def write(year: int, apiary: str) -> str:
+        nonlocal n
+        folder = tmp_path / f"visits/year={year}/apiary={apiary}"
+        folder.mkdir(parents=True)
+        n += 1
+        if kind == "parquet":
+            pq.write_table(pa.table({"no": [n], "kg": [n / 2]}), folder / "part-0.parquet")
+        else:
+            (folder / "part-0.csv").write_text(f"no,kg\n{n},{n / 2}\n")
+        return str((folder / f"part-0.{kind}").relative_to(tmp_path))
+
+    for year in (2039, 2040):
+        for apiary in ("Weir", "Mill%20Top"):
+            write(year, apiary)
+    [source] = kerfmark("measure", "visits", "--rows", "9", "--json").json["sources"]
+    assert [c["header"] for c in source["columns"]][1:] == ["no", "kg", "year", "apiary"]
+    assert {tuple(r[-2:]) for r in source["first_rows"]} == {
+        (year, apiary) for year in ("2039", "2040") for apiary in ("Weir", "Mill Top")
+    }
+    kerfmark("cut", "visits", "--into", "a.db")
+    assert "4 rows and 20 cells compared, all in the database" in kerfmark("prove", "a.db").out
+    kerfmark("add", write(2041, "Heath"), "--into", "a.db")
+    told = kerfmark("show", "a.db", "visit", "--rows", "9").out
+    assert "2041" in told and "Heath" in told
+    assert "5 rows and 25 cells compared" in kerfmark("prove", "a.db").out
