@@ -298,7 +298,12 @@ def _proposed(
         spec = spec_of(found, folder).model_copy(update={"left_out": out, "trim": name in padded})
         proposal = propose(kept, types, name, spec, taken, steering)
         notes = tuple(
-            (r.header or found.name, r.what + in_rows(r.rows[:NOTED], r.total))
+            (
+                r.header or found.name,
+                r.what
+                + in_rows(r.rows[:NOTED], r.total)
+                + (f"; {r.next}" if r.severity == "doubtful" and r.next else ""),
+            )
             for r in source.found.remarks
         )
         proposals.append(replace(proposal, notes=notes + proposal.notes))
