@@ -2,7 +2,7 @@
 are written in.
 
 The words are the names of languages, countries, months, currencies and units of the Unicode
-Consortium's Common Locale Data Repository, as the library babel brings them (`pip install babel`),
+Consortium's Common Locale Data Repository (Unicode License v3), as the library babel brings them,
 and common words and names of `letter_words.txt`, which count three times. Pairs of ASCII letters
 are left out: they are the same in every encoding.
 
