@@ -54,7 +54,7 @@ def test_each_kind_is_told_by_its_rows_and_left_out_by_one_option(
     assert [c["type"] for c in source["columns"]] == ["integer", "text", "integer"]
     told = {(f["what"].split(":")[0], tuple(f["rows"])) for f in source["findings"]}
     assert {
-        ("the header once more", (4,)),
+        ("repeats the header", (4,)),
         ("looks like a row of totals, not of data", (6, 8)),
     } <= told
     assert [rows for _, rows in told if rows == (9, 10)]
@@ -105,7 +105,7 @@ def test_later_months_lose_their_own_repeated_headers(kerfmark: Runner, write: W
     kerfmark("cut", "v1.csv", "--into", "a.db")
     write("v2.csv", "no,name\n3,Cleo\nno,name\n4,Dan\n")
     told = kerfmark("add", "v2.csv", "--into", "a.db")
-    assert "v2.csv: the header once more: left out (row 3)" in told.err
+    assert "v2.csv: repeats the header: left out (row 3)" in told.err
     assert "v1          2" in told.out
     assert "proven" in kerfmark("prove", "a.db").out
 
@@ -179,6 +179,6 @@ def test_the_proof_accounts_for_every_row_of_the_file(
         "a.csv: 9 in the file: 2 above the header, 1 in the header, 1 blank, 2 left out, 3 read"
         in told.out
     )
-    [lines] = kerfmark("prove", "a.db", "--json").json["lines"]
-    assert lines["lines"] == len(text.splitlines())  # as a plain reader counts
-    assert sum(lines[k] for k in ("above", "header", "blank", "left_out", "records")) == 9
+    [rows] = kerfmark("prove", "a.db", "--json").json["files"]
+    assert rows["rows"] == len(text.splitlines())  # as a plain reader counts
+    assert sum(rows[k] for k in ("above", "header", "blank", "left_out", "records")) == 9

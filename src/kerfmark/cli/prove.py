@@ -13,7 +13,7 @@ from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
 
 if TYPE_CHECKING:
-    from kerfmark.verbs.prove import FileLines, SaidOtherwise, SourceProof
+    from kerfmark.verbs.prove import FileRows, SaidOtherwise, SourceProof
 
 LISTED = 10
 """Explained differences, and files, that are listed."""
@@ -89,7 +89,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         )
         if p.total > len(p.differences):
             terminal.say(f"... and {p.total - len(p.differences):,} more")
-    files = sorted(result.lines, key=lambda f: not (f.above or f.blank or f.left_out))
+    files = sorted(result.files, key=lambda f: not (f.above or f.blank or f.left_out))
     for f in files[:LISTED]:
         terminal.say(("rows    ", FAINT), _rows_told(f))
     if len(files) > LISTED:
@@ -109,7 +109,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     return 0 if result.holds else 1
 
 
-def _rows_told(f: FileLines) -> str:
+def _rows_told(f: FileRows) -> str:
     """What all rows of a file are."""
     parts = (
         (f.above, "above the header"),
@@ -120,7 +120,7 @@ def _rows_told(f: FileLines) -> str:
     )
     place = f"{f.file}, sheet {f.sheet}" if f.sheet else f.file
     said = ", ".join(f"{number:,} {what}" for number, what in parts if number)
-    return f"{place}: {f.lines:,} in the file: {said}"
+    return f"{place}: {f.rows:,} in the file: {said}"
 
 
 def told(p: SourceProof) -> list[str]:

@@ -157,13 +157,13 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
         columns = [
             EncodedColumn(h, *c.finish(told)) for h, c in zip(source.headers, spilled, strict=True)
         ]
-        return _without_skipped(EncodedSource(source, batches.found, rows, columns))
+        return _by_rules(EncodedSource(source, batches.found, rows, columns))
     chunks = [[piece[i] for piece in pieces] for i in range(len(source.headers))]
     pieces.clear()
     whole = [_encode_whole if i in plain else _unify for i in range(len(chunks))]
     with ThreadPoolExecutor(2) as pool:
         columns = list(pool.map(lambda f, h, c: f(h, c), whole, source.headers, chunks))
-    return _without_skipped(EncodedSource(source, batches.found, rows, columns))
+    return _by_rules(EncodedSource(source, batches.found, rows, columns))
 
 
 def encode_each(
@@ -190,8 +190,9 @@ def encode_each(
         raise failure
 
 
-def _without_skipped(encoded: EncodedSource) -> EncodedSource:
-    """A source without the rows that are to be skipped."""
+def _by_rules(encoded: EncodedSource) -> EncodedSource:
+    """A source as its rules about rows make it: without those that are not data, and filled down;
+    with what is told of them."""
     source, rows = encoded.source, encoded.rows
     for column in encoded.columns:
         column.spelled = source.spells_numbers
@@ -289,7 +290,7 @@ def _not_data(kind: Kind, at: np.ndarray, out: bool, found: Found) -> Remark:
             f"say --skip-rows {KEEP_HEADERS} if they are data" if out else "",
         )
     if out:
-        return Remark("odd", None, f"{SAID[kind]}: left out, as said", rows, len(at))
+        return Remark("odd", None, f"{SAID[kind]}: left out as asked", rows, len(at))
     return Remark(
         "doubtful", None, SAID[kind], rows, len(at), f"--skip-rows {kind} leaves them out"
     )

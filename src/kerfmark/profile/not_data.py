@@ -1,4 +1,4 @@
-"""Rows of a source that are not data: its header once more (as at the top of each printed page),
+"""Rows of a source that are not data: repeats of its header (as at the top of each printed page),
 notes below the table, and totals and sub-totals; and cells that are left blank below the same."""
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from kerfmark.profile.columns import EncodedColumn
 
 Kind = Literal["headers", "notes", "totals"]
 SAID: Mapping[Kind, str] = {
-    "headers": "the header once more",
+    "headers": "repeats the header",
     "notes": "looks like a note below the table, not data",
     "totals": "looks like a row of totals, not of data",
 }

@@ -1,7 +1,7 @@
 """Text files with delimiters or fixed widths, read in chunks that end at the end of a record,
 several chunks at a time.
 
-Promises: 1. no record is cut in two, whatever stands in quotes; 2. every record has as many fields
+Promises: 1. no record is cut in two, whatever is in quotes; 2. every record has as many fields
 as the header, or the file is refused with the rows; 3. rows without any content are skipped, and
 counted in the row numbers; 4. memory holds a few chunks, never the file.
 """
@@ -217,7 +217,7 @@ class DelimitedSource:
             blank,
             rows,
             (*self._of_start, *self._remarks(misquoted, bad, unclosed, notes)),
-            lines=self._first_row - 1 + physical,
+            rows_in_file=self._first_row - 1 + physical,
             above=max(self.dialect.header_row - 1, 0),
             header=self.dialect.header_rows if self.dialect.header_row else 0,
         )
@@ -231,14 +231,14 @@ class DelimitedSource:
     ) -> Iterator[Remark]:
         if notes:
             shown = tuple(notes[:RAGGED_SHOWN])
-            yield Remark("odd", None, "notes: left out, as said", shown, len(notes))
+            yield Remark("odd", None, "notes: left out as asked", shown, len(notes))
         if unclosed:
             yield Remark("broken", None, _UNCLOSED, tuple(unclosed), len(unclosed), _CLOSE)
         if misquoted:
             yield Remark(
                 "broken",
                 None,
-                f"text stands between a closing quote and the next {self.dialect.delimiter!r}",
+                f"there is text between a closing quote and the next {self.dialect.delimiter!r}",
                 tuple(misquoted[:RAGGED_SHOWN]),
                 len(misquoted),
                 _DOUBLE,

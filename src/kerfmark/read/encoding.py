@@ -10,10 +10,8 @@ from typing import Any
 
 from kerfmark.engines import file_engine
 from kerfmark.errors import Origin, SourceError
-from kerfmark.read.letters import Guess, cells_beyond_ascii, guess_code_page
+from kerfmark.read.letters import MOST_TEXTS, Guess, cells_beyond_ascii, guess_code_page
 
-MOST_CELLS = 400
-"""Different cells beyond ASCII after which no more are looked for."""
 MOST_BYTES = 1 << 25
 """Bytes that hold characters beyond ASCII which are looked at."""
 _BOMS = (
@@ -72,7 +70,7 @@ def find_encoding(sample: bytes, origin: Origin, rest: Iterable[bytes] = ()) -> 
             why=f"{controls:,} of its first {len(sample):,} bytes are control characters",
         )
     for block in more:
-        if len(found) >= MOST_CELLS or looked_at > MOST_BYTES:
+        if len(found) >= MOST_TEXTS or looked_at > MOST_BYTES:
             break
         if not block.isascii():
             found |= cells_beyond_ascii(block)

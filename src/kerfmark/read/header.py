@@ -1,4 +1,4 @@
-"""Which record of a text names the columns, if any does, and what stands above it.
+"""Which record of a text names the columns, if any does, and what is above it.
 
 A first record is held against the rest by likelihoods: how likely such cells are as names, and how
 likely as one more row of their columns (by their shape, and by whether such a value would not have

@@ -138,7 +138,7 @@ class JsonFile:
         left = rest.strip().strip(b",").strip()
         if left not in (b"", b"]"):
             raise SourceError(
-                "the JSON is cut off, or something other than records stands in it",
+                "the JSON is cut off, or it holds something other than records",
                 code="source.json",
                 origin=Origin(self._bytes.name),
                 why=f"after record {count:,} comes {left[:40]!r}",
@@ -148,7 +148,7 @@ class JsonFile:
 
 def _records(data: bytes, commas: bool) -> tuple[int, int, bytes]:
     """Where the last whole record of some JSON ends, how many records end before that, and these as
-    separate lines whose numbers stand in quotes. `commas` between the records are taken out."""
+    separate lines whose numbers are in quotes. `commas` between the records are taken out."""
     cells = np.frombuffer(data, np.uint8)
     quotes = np.flatnonzero(cells == _QUOTE)
     if len(quotes) and (slashes := np.flatnonzero(cells == _BACKSLASH)).size:

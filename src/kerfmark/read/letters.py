@@ -2,7 +2,7 @@
 
 How often which letter follows which in some forty languages is in a file beside this one (made by
 `tools/make_letters.py`). A code page is held against the languages that are written in it: the
-likelihood of all letters beyond ASCII after what stands before them (a Markov chain of characters,
+likelihood of all letters beyond ASCII after what is before them (a Markov chain of characters,
 as in T. Dunning, Statistical Identification of Language, 1994). The most likely page is taken, the
 Western one having the advantage; another one that is nearly as likely is a doubt.
 """

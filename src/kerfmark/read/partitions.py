@@ -4,17 +4,14 @@ folders say of the rows below them becomes columns."""
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Any, TypeVar
 from urllib.parse import unquote
 
 import pyarrow as pa
 
-from kerfmark.errors import Origin
-from kerfmark.read.source import Batches, Source, with_changes
-
-T = TypeVar("T")
+from kerfmark.read.source import Source, with_changes
+from kerfmark.read.wrapped import WrappedSource
 
 _FOLDER = re.compile(r"(?P<name>[^\W\d]\w*)=(?P<value>[^=]*)")
 
@@ -32,42 +29,18 @@ def files_below(folder: Path) -> Iterator[Path]:
         yield from files_below(inner)
 
 
-class PartitionSource:
-    """A file of a data set with what its folders say as further columns (see
-    `read.source.Source`)."""
+class PartitionSource(WrappedSource):
+    """A file of a data set with what its folders say as further columns."""
 
     def __init__(self, part: Source, said: dict[str, str]) -> None:
-        self.part = part
-        self.name, self.location, self.how = part.name, part.location, part.how
-        self._said = {k: v for k, v in said.items() if k not in part.headers}
-        self.headers = (*part.headers, *self._said)
-        self.rules, self.spells_numbers = part.rules, part.spells_numbers
+        more = {k: v for k, v in said.items() if k not in part.headers}
+        super().__init__(part, (*part.headers, *more))
+        self._values = [v or None for v in more.values()]
 
-    def origin(self, header: str | None = None) -> Origin:
-        """The place of a column, or of the whole."""
-        return self.part.origin(header)
-
-    def settings(self) -> dict[str, Any]:
-        """What a layout must say to read the file."""
-        return self.part.settings()
-
-    def map_batches(
-        self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True
-    ) -> Batches:
-        """Applies `work` to every batch, with the further columns."""
-        values = [v or None for v in self._said.values()]
-
-        def whole(batch: pa.RecordBatch) -> T:
-            rows = pa.array([0] * batch.num_rows, pa.int32())
-            more = [pa.array([v], pa.string()).take(rows) for v in values]
-            columns = [*batch.columns, *more]
-            return work(
-                pa.RecordBatch.from_arrays(columns, names=[str(i) for i in range(len(columns))])
-            )
-
-        return with_changes(self.part, rules=self.rules).map_batches(
-            whole, workers=workers, strict=strict
-        )
+    def changed(self, columns: list[pa.Array]) -> list[pa.Array]:
+        """The columns of the file, and the further ones."""
+        rows = pa.array([0] * len(columns[0]), pa.int32())
+        return [*columns, *(pa.array([v], pa.string()).take(rows) for v in self._values)]
 
 
 def with_folders(source: Source, path: Path, *, name_it: bool = False) -> Source:

@@ -1,4 +1,4 @@
-"""Where the records of a text end, whatever stands in quotes: the few things that must be known
+"""Where the records of a text end, whatever is in quotes: the few things that must be known
 about a chunk before a reader cuts it into fields, and the turning of other encodings and delimiters
 into what that reader takes."""
 
@@ -43,7 +43,7 @@ def records_end(data: bytes, dialect: Dialect, count: int) -> int:
 
 def last_end(data: bytes, dialect: Dialect, newline: bytes) -> tuple[int, bool]:
     """Where the last complete record of `data` ends (0: none does), and whether some quote in it
-    stands where none should.
+    is where none should be.
 
     `data` starts at the start of a record.
     """
@@ -62,7 +62,7 @@ def last_end(data: bytes, dialect: Dialect, newline: bytes) -> tuple[int, bool]:
 
 
 def _quotes(cells: np.ndarray, dialect: Dialect) -> np.ndarray:
-    """Where the quotes stand that are not escaped."""
+    """Where the quotes are that are not escaped."""
     quote, found, there = ord(dialect.quoted), np.empty(_PIECE, bool), []
     for start in range(0, len(cells), _PIECE):  # a piece stays in the processor's cache
         piece = cells[start : start + _PIECE]
@@ -129,7 +129,7 @@ def _scanned(data: bytes, dialect: Dialect, newline: bytes) -> _Scanned:
 
 
 def misquoted_records(chunk: memoryview, dialect: Dialect, newline: bytes) -> list[int]:
-    """The records of a chunk in which text stands after a closing quote, which a reader would
+    """The records of a chunk with text after a closing quote, which a reader would
     silently join."""
     return _scanned(bytes(chunk) + newline, dialect, newline).misquoted
 

@@ -146,8 +146,8 @@ class Found:
     blank rows were `skipped`, the `ragged` rows (with too few or too many fields, left out), and
     `remarks`. `place` gives the origin of a record (counted from 0) and column. `parts` and
     `rows_of_parts`: the same for each source that this one is made of (usually itself alone).
-    `lines` counts all rows of its file as a person sees them (0: not known), of which so many are
-    `above` the header, and in the `header`."""
+    `rows_in_file` counts all rows of its file as a person sees them (0: not known), of which so
+    many are `above` the header, and in the `header`."""
 
     fingerprint: str
     size: int
@@ -157,7 +157,7 @@ class Found:
     remarks: tuple[Remark, ...] = ()
     parts: tuple[Found, ...] = ()
     rows_of_parts: tuple[int, ...] = ()
-    lines: int = 0
+    rows_in_file: int = 0
     above: int = 0
     header: int = 0
 
@@ -270,8 +270,8 @@ def distinct_headers(cells: Sequence[str]) -> tuple[str, ...]:
 
 
 def header_remarks(cells: Sequence[str], headers: Sequence[str], row: int = 0) -> list[Remark]:
-    """What is odd about a header that stands in a row (0: in none): names that are missing or stand
-    there twice."""
+    """What is odd about the header in a row (0: there is none): names that are missing or
+    repeated."""
     rows = (row,) if row else ()
     nameless = [h for cell, h in zip(cells, headers, strict=True) if not cell.strip()]
     twice = [
@@ -309,8 +309,8 @@ def header_remarks(cells: Sequence[str], headers: Sequence[str], row: int = 0) -
 
 
 def joined_header(rows: Sequence[Sequence[str]]) -> list[str]:
-    """A header over several rows as one: what stands above is said first. A blank cell in any row
-    but the last belongs to the filled one at its left, as in merged cells, unless nothing stands
+    """A header over several rows as one: what is above comes first. A blank cell in any row
+    but the last belongs to the filled one at its left, as in merged cells, unless nothing is
     below it."""
     filled: list[list[str]] = []
     for i, row in enumerate(rows):

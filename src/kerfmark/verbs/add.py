@@ -180,7 +180,7 @@ class AddOptions:
     reading: Reading = Reading()
 
 
-def _doubts(encoded: Mapping[str, EncodedSource]) -> Iterator[str]:
+def _notes_of_reading(encoded: Mapping[str, EncodedSource]) -> Iterator[str]:
     """What was doubtful when files were read, and which of their rows were left out."""
     for whole in encoded.values():
         file = "" if whole.found.parts else f"{whole.source.origin().file}: "
@@ -262,7 +262,7 @@ class Adding:
             rehearsal,
             done.problems.total,
             problem_groups(done.problems, encoded, 10),
-            (*_doubts(encoded), *self._loose(), *self.file.remarks),
+            (*_notes_of_reading(encoded), *self._loose(), *self.file.remarks),
             round(time.perf_counter() - started, 3),
         )
 

@@ -28,13 +28,13 @@ __all__ = ["ProveResult", "SaidOtherwise", "SourceProof", "prove"]
 
 
 @dataclass(frozen=True)
-class FileLines:
-    """What the rows of a file are, as a person sees them: all `lines`; those `above` the header, in
+class FileRows:
+    """What the rows of a file are, as a person sees them: all `rows`; those `above` the header, in
     it, `blank`, `left_out` while reading; and the `records` that were read."""
 
     file: str
     sheet: str
-    lines: int
+    rows: int
     above: int
     header: int
     blank: int
@@ -44,7 +44,8 @@ class FileLines:
 
 @dataclass(frozen=True)
 class ProveResult:
-    """The outcome per source, the account of each file of each load, and the foreign key columns
+    """The outcome per source, the account of each file of each load, what the rows of each file are
+    (`files`), and the foreign key columns
     with a value that leads nowhere, as table.column; further what was proven: the loads with their
     files, rows per table, rows that were set aside, what the layout does on purpose (in words), and
     the layout itself; when (UTC) and by which version."""
@@ -52,7 +53,7 @@ class ProveResult:
     database: str
     proofs: tuple[SourceProof, ...]
     account: tuple[FileAccount, ...]
-    lines: tuple[FileLines, ...]
+    files: tuple[FileRows, ...]
     broken_links: tuple[str, ...]
     loads: tuple[LoadShown, ...]
     tables: tuple[tuple[str, int], ...]
@@ -122,7 +123,7 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
         where.name,
         tuple(proofs),
         account,
-        tuple(one for encoded, _ in opened.values() for one in _lines(encoded)),
+        tuple(one for encoded, _ in opened.values() for one in _rows(encoded)),
         broken,
         tuple(shown(ledger, load) for load in ledger.live),
         rows,
@@ -135,7 +136,7 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
     )
 
 
-def _lines(encoded: EncodedSource) -> Iterator[FileLines]:
+def _rows(encoded: EncodedSource) -> Iterator[FileRows]:
     """What the rows of the files of a source are, where it is known."""
     start = 0
     for part, found, count in encoded.parts():
@@ -144,13 +145,13 @@ def _lines(encoded: EncodedSource) -> Iterator[FileLines]:
             ends = np.searchsorted(encoded.records, [start, start + count])
             kept = int(ends[1] - ends[0])
         start += count
-        if found.lines:
+        if found.rows_in_file:
             place = part.origin()
-            rest = found.lines - found.above - found.header - found.skipped - kept
-            yield FileLines(
+            rest = found.rows_in_file - found.above - found.header - found.skipped - kept
+            yield FileRows(
                 place.file,
                 place.sheet or "",
-                found.lines,
+                found.rows_in_file,
                 found.above,
                 found.header,
                 found.skipped,

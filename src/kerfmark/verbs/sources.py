@@ -7,7 +7,7 @@ import fnmatch
 import json
 import re
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import fields, replace
 from pathlib import Path
 
 from kerfmark.errors import LayoutError, Origin, SourceError, UsageError
@@ -18,6 +18,9 @@ from kerfmark.ledger.records import LoadedFile, file_beside
 from kerfmark.read.open import open_all, open_path, places, reopen, union_of
 from kerfmark.read.source import Reading, RowRules, Source
 from kerfmark.read.union import HOW, WHERE, UnionSource, parts_of
+
+_OF_READING = tuple(f.name for f in fields(Reading) if f.name in SourceSpec.model_fields)
+"""What a layout says of how a source is read."""
 
 
 def open_inputs(inputs: Sequence[str | Path], reading: Reading) -> list[Source]:
@@ -73,22 +76,7 @@ def open_source(name: str, spec: SourceSpec, folder: Path, only: Collection[str]
 
     Raises SourceError for what is not there or has other columns than the rest of its source.
     """
-    reading = Reading(
-        spec.delimiter,
-        spec.quote,
-        spec.escape,
-        spec.encoding,
-        spec.edges,
-        spec.header_row,
-        spec.header_rows,
-        spec.member,
-        spec.sheet,
-        spec.cells,
-        spec.table,
-        spec.query,
-        *rules_of(spec),
-        ruled=spec.ruled,
-    )
+    reading = Reading(**{k: getattr(spec, k) for k in _OF_READING})
 
     def at(file: str) -> str:
         return file if file == "-" or "://" in file else str(folder / file)
@@ -126,27 +114,9 @@ def open_sources(layout: Layout, text: str, name: str, folder: Path) -> dict[str
 def as_loaded(spec: SourceSpec, file: LoadedFile) -> SourceSpec:
     """How a file that was loaded is read again; `spec` is that of its source in the layout of
     today."""
-    usual = {
-        k: SourceSpec.model_fields[k].default
-        for k in (
-            "delimiter",
-            "quote",
-            "escape",
-            "encoding",
-            "edges",
-            "ruled",
-            "header_row",
-            "header_rows",
-            "sheet",
-            "member",
-            "cells",
-            "table",
-            "query",
-        )
-    }
     said = SourceSpec.model_validate(json.loads(file.reading) | {"file": file.file})
-    how = {k: getattr(said, k) for k in (*usual, *RowRules._fields)}
-    return spec.model_copy(update=usual | how | {"file": file.file, "parts": (), "telling": ""})
+    how = {k: getattr(said, k) for k in _OF_READING}
+    return spec.model_copy(update=how | {"file": file.file, "parts": (), "telling": ""})
 
 
 def open_loaded(name: str, spec: SourceSpec, files: Sequence[LoadedFile], folder: Path) -> Source:

@@ -389,7 +389,7 @@ class SheetSource:
             len(numbers.skipped),
             (),
             (*self.of_header, *self._remarks(as_text, self._errors.result())),
-            lines=self._first + physical,
+            rows_in_file=self._first + physical,
             above=max(self.header_row - 1, 0),
             header=self.header_rows if self.header_row else 0,
         )

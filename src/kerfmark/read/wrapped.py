@@ -1,0 +1,47 @@
+"""What sources have in common that are another one with other columns."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+import pyarrow as pa
+
+from kerfmark.errors import Origin
+from kerfmark.read.source import Batches, Source, with_changes
+
+T = TypeVar("T")
+
+
+class WrappedSource:
+    """A source whose columns are those of another one, `changed` (see `read.source.Source`)."""
+
+    def __init__(self, part: Source, headers: tuple[str, ...]) -> None:
+        self.part, self.headers = part, headers
+        self.name, self.location, self.how = part.name, part.location, part.how
+        self.rules, self.spells_numbers = part.rules, part.spells_numbers
+
+    def changed(self, columns: list[pa.Array]) -> list[pa.Array]:
+        """Its columns, made of those of a batch of the other source."""
+        raise NotImplementedError
+
+    def origin(self, header: str | None = None) -> Origin:
+        """The place of a column, or of the whole."""
+        return self.part.origin(header)
+
+    def settings(self) -> dict[str, Any]:
+        """What a layout must say to read the file."""
+        return self.part.settings()
+
+    def map_batches(
+        self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True
+    ) -> Batches:
+        """Applies `work` to every batch of the changed columns."""
+
+        def own(batch: pa.RecordBatch) -> T:
+            columns = self.changed(batch.columns)
+            names = [str(i) for i in range(len(columns))]
+            return work(pa.RecordBatch.from_arrays(columns, names=names))
+
+        part = with_changes(self.part, rules=self.rules)
+        return part.map_batches(own, workers=workers, strict=strict)
