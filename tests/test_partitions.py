@@ -40,3 +40,21 @@ def test_what_folders_say_becomes_columns(kerfmark: Runner, tmp_path: Path, kind
     told = kerfmark("show", "a.db", "visit", "--rows", "9").out
     assert "2041" in told and "Heath" in told
     assert "5 rows and 25 cells compared" in kerfmark("prove", "a.db").out
+
+
+def test_the_encoding_of_a_data_set_is_remembered_too(kerfmark: Runner, tmp_path: Path) -> None:
+    for year, names, page in (
+        (2039, "Muñoz;São Paulo;Åsa", "cp1252"),
+        (2040, "Łódź;Żaneta Pięta", "cp1250"),
+        (2041, "Peña;Mérida", "cp1252"),
+    ):
+        folder = tmp_path / f"keepers/year={year}"
+        folder.mkdir(parents=True)
+        rows = "".join(f"{year}{n},{name}\n" for n, name in enumerate(names.split(";")))
+        (folder / "part-0.csv").write_bytes(f"no,name\n{rows}".encode(page))
+    kerfmark("cut", "keepers/year=2039/part-0.csv", "--into", "a.db")
+    told = kerfmark("add", "keepers/year=2040/part-0.csv", "--into", "a.db", code=2).err
+    assert "the encoding of this file is not certain" in told and "--encoding cp1250" in told
+    kerfmark("add", "keepers/year=2041/part-0.csv", "--into", "a.db")
+    assert "Peña" in kerfmark("show", "a.db", "keeper", "--rows", "9").out
+    assert "5 rows and 15 cells compared" in kerfmark("prove", "a.db").out

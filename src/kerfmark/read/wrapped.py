@@ -13,6 +13,11 @@ from kerfmark.read.source import Batches, Source, with_changes
 T = TypeVar("T")
 
 
+def unwrapped(source: Source) -> Source:
+    """The source that another one wraps; itself, where it wraps none."""
+    return unwrapped(source.part) if isinstance(source, WrappedSource) else source
+
+
 class WrappedSource:
     """A source whose columns are those of another one, `changed` (see `read.source.Source`)."""
 

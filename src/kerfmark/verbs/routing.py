@@ -18,8 +18,9 @@ from kerfmark.read.delimited import DelimitedSource
 from kerfmark.read.dialect import WRITTEN
 from kerfmark.read.letters import Spelling, quoted, spelled
 from kerfmark.read.open import described_as, open_all
-from kerfmark.read.source import Reading, Source
+from kerfmark.read.source import Reading, Source, with_changes
 from kerfmark.read.union import HOW
+from kerfmark.read.wrapped import unwrapped
 from kerfmark.verbs.sources import open_source, rules_of
 
 ALIKE = 65.0
@@ -167,18 +168,20 @@ def _same_letters(tried: _Try, before: str) -> tuple[Source, SourceSpec, str]:
 
     Raises SourceError where they do not, or where they are doubtful.
     """
-    found, spec = tried.opened, tried.spec
-    guess = found.dialect.guess if isinstance(found, DelimitedSource) else None
-    if not isinstance(found, DelimitedSource) or guess is None or not guess.cells:
+    found, spec, text = tried.opened, tried.spec, unwrapped(tried.opened)
+    guess = text.dialect.guess if isinstance(text, DelimitedSource) else None
+    if not isinstance(text, DelimitedSource) or guess is None or not guess.cells:
         return found, spec, ""
     as_before = spelled(guess.cells, before)
     if as_before is not None and (
         before in (guess.encoding, *(o.encoding for o in guess.others))
         or as_before == spelled(guess.cells, guess.encoding)
     ):
-        written = replace(found.dialect, encoding=before, guess=None)
-        found = DelimitedSource(found.bytes, written, found.name)
-        return found, spec.model_copy(update={"encoding": before}), ""
+        written = replace(text.dialect, encoding=before, guess=None)
+        again: Source = DelimitedSource(text.bytes, written, text.name)
+        if found is not text:
+            again = with_changes(found, part=again)
+        return again, spec.model_copy(update={"encoding": before}), ""
     if as_before is None and not guess.others:
         return found, spec, f"; it is read as {guess.encoding}, files before it as {before}"
     here = spelled(guess.cells, guess.encoding) or ()
@@ -207,7 +210,9 @@ def _held_against(layout: Layout, name: str, found: Source) -> _Try:
         with contextlib.suppress(KerfmarkError):
             opened = open_source(name, as_said, Path())
     headers = set(described_as(opened, name, rules_of(as_said), spec.also).headers) - {spec.telling}
-    if needed - headers and isinstance(found, DelimitedSource):  # few rows may not show it
+    if needed - headers and isinstance(
+        unwrapped(found), DelimitedSource
+    ):  # few rows may not show it
         as_before = as_said.model_copy(update={k: getattr(spec, k) for k in WRITTEN})
         with contextlib.suppress(KerfmarkError):
             again = open_source(name, as_before, Path())
