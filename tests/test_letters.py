@@ -4,6 +4,7 @@ known, it is said."""
 from __future__ import annotations
 
 import contextlib
+import re
 import sqlite3
 from collections.abc import Callable
 from pathlib import Path
@@ -104,6 +105,14 @@ def test_short_and_long_files_of_a_language_are_read_as_written(
             assert column["distinct"] == len(words)
             assert {column["smallest"], column["largest"]} <= set(words)
         assert not [f for f in found["findings"] if "encoding" in f["what"]]
+
+
+def test_the_words_are_not_those_by_which_letters_were_counted() -> None:
+    listed = (Path(__file__).parent.parent / "tools/letter_words.txt").read_text(encoding="utf-8")
+    own = {word for word in listed.lower().split() if not word.isascii()}
+    assert len(own) > 1000
+    words = {w for some in WORDS.values() for w in re.findall(r"[^\W\d_]+", some.lower())}
+    assert not own & words
 
 
 ALONE = [
