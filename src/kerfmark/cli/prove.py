@@ -120,7 +120,8 @@ def _rows_told(f: FileRows) -> str:
     )
     place = f"{f.file}, sheet {f.sheet}" if f.sheet else f.file
     said = ", ".join(f"{number:,} {what}" for number, what in parts if number)
-    return f"{place}: {f.rows:,} in the file: {said}"
+    where = f"table {f.part}" if f.part.isdecimal() else f.part or "the file"
+    return f"{place}: {f.rows:,} in {where}: {said}"
 
 
 def told(p: SourceProof) -> list[str]:

@@ -63,6 +63,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help="only this range (C5:H200), defined name or table of it",
     )
     group.add_argument(
+        "--block",
+        type=int,
+        metavar="N",
+        help="only the N-th of several tables in a sheet or file; 0: all of it is one table",
+    )
+    group.add_argument(
         "--member", default="", metavar="NAME", help="only this file of a zip archive"
     )
     group.add_argument("--table", default="", metavar="NAME", help="only this table of a database")
@@ -99,6 +105,7 @@ def chosen(args: argparse.Namespace) -> Reading:
         member=args.member,
         sheet=args.sheet,
         cells=args.cells,
+        block=args.block,
         table=args.table,
         query=args.query,
         skip_rows=_rows(args.skip_rows) + _after(args.first_rows),

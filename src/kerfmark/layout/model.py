@@ -52,12 +52,14 @@ Missing = Literal["create", "refuse", "blank"]
 
 
 class PartSpec(_Part):
-    """One of several files or sheets of one shape: what its rows say in the telling column, where
-    it is, and its encoding and delimiter where they are not those of the whole source."""
+    """One of several files, sheets or tables of one shape: what its rows say in the telling column,
+    where it is, and its encoding and delimiter where they are not those of the whole source."""
 
     told: str
     file: str
     sheet: str = ""
+    cells: str = ""
+    block: int = 0
     member: str = ""
     encoding: str = ""
     delimiter: str = ""
@@ -69,8 +71,9 @@ class SourceSpec(_Part):
 
     `file` is a file, a pattern of files (`visits-*.csv`), or the URL of a database; `member` a
     member of an archive or a list in JSON records; `sheet` a sheet of a workbook (or a pattern of
-    sheets) and `cells` a range, defined name or table of it; `table` or `query` are those of a
-    database. Several `parts` of one shape, or what a pattern stands for, make one source; its first
+    sheets) and `cells` a range, defined name or table of it; `block` the number of a table among
+    several in one sheet or file (0: all is one); `table` or `query` are those of a database.
+    Several `parts` of one shape, or what a pattern stands for, make one source; its first
     column, `telling`, says which of them a row came from: what its `told` says, or what stands in
     place of the `*`. `delimiter` may be several characters; `edges` are the first characters (from
     0) of columns of fixed width; `ruled` listings have ruling lines, which are left out.
@@ -96,6 +99,7 @@ class SourceSpec(_Part):
     member: str = ""
     sheet: str = ""
     cells: str = ""
+    block: int = 0
     table: str = ""
     query: str = ""
     skip_rows: Spellings = ()

@@ -50,6 +50,7 @@ from kerfmark.read.source import (
     header_told,
     mend_ragged,
 )
+from kerfmark.read.text_blocks import only_block
 
 T = TypeVar("T")
 
@@ -93,11 +94,16 @@ class DelimitedSource:
     def __init__(
         self, source: Bytes | Path, dialect: Dialect | None = None, name: str | None = None
     ) -> None:
-        self.bytes = text_files(source)[0] if isinstance(source, Path) else source
+        self.file = self.bytes = text_files(source)[0] if isinstance(source, Path) else source
         self.location, self.name = str(self.bytes.path), name or self.bytes.stem
         self.dialect = dialect or find_dialect(self.bytes)
         if self.dialect.ruled:
             self.bytes = without_rules(self.bytes, not self.dialect.edges)
+        self._above = 0
+        if self.dialect.block:
+            self.bytes, block = only_block(self.bytes, self.dialect)
+            self._above = block.top
+            self.name = name or block.title or f"{self.bytes.stem} {self.dialect.block}"
         sample = read_sample(self.bytes)
         text = decode_sample(sample, self.dialect.encoding, Origin(self.bytes.name))
         self._newline = line_end(text)
@@ -112,15 +118,17 @@ class DelimitedSource:
             else [""] * usual_width([r for r in top if r] or top)
         )
         self.headers = distinct_headers(cells)
-        self._first_row = header_row + over if header_row else 1
+        self._first_row = self._above + (header_row + over if header_row else 1)
         self.how = (
             f"{_separated(self.dialect)}, {self.dialect.encoding}{header_told(header_row, over)}"
+            + (f", table {self.dialect.block} in it" if self.dialect.block else "")
         )
         self.rules = RowRules()
         self.may_be_empty = False  # a table may have no rows; a file that came in should
         self._of_start = [
             *self.dialect.remarks,
-            *(header_remarks(cells, self.headers, header_row) if header_row else []),
+            *self.dialect.of_header,
+            *(header_remarks(cells, self.headers, self._above + header_row) if header_row else []),
         ]
 
     def origin(self, header: str | None = None) -> Origin:
@@ -217,7 +225,7 @@ class DelimitedSource:
             blank,
             rows,
             (*self._of_start, *self._remarks(misquoted, bad, unclosed, notes)),
-            rows_in_file=self._first_row - 1 + physical,
+            rows_in_file=self._first_row - 1 - self._above + physical,
             above=max(self.dialect.header_row - 1, 0),
             header=self.dialect.header_rows if self.dialect.header_row else 0,
         )

@@ -52,6 +52,7 @@ WRITTEN = (
     "escape",
     "edges",
     "ruled",
+    "block",
 )
 """What a layout says of how a text is written, in its own keys."""
 
@@ -60,8 +61,10 @@ WRITTEN = (
 class Dialect:
     """How a text file is written. `header_row` counts records from 1; 0 when there is no header,
     which may go over several `header_rows`. `edges`: the columns have fixed widths and begin at
-    these characters (from 0). `ruled`: there are ruling lines (see `read.ruled`). `remarks` are
-    doubts about what was found, `guess` what the encoding was found by, where it was."""
+    these characters (from 0). `ruled`: there are ruling lines (see `read.ruled`). `block` is the
+    number of the table, where the file holds several (see `read.text_blocks`). `remarks` are doubts
+    about what was found, `of_header` those about the header; `guess` what the encoding was found
+    by, where it was."""
 
     delimiter: str = ","
     quote: str = '"'
@@ -71,7 +74,9 @@ class Dialect:
     escape: str = ""
     edges: tuple[int, ...] = ()
     ruled: bool = False
+    block: int = 0
     remarks: tuple[Remark, ...] = field(default=(), compare=False)
+    of_header: tuple[Remark, ...] = field(default=(), compare=False)
     guess: Guess | None = field(default=None, compare=False)
 
     @property
@@ -244,16 +249,22 @@ def find_dialect(source: Bytes, reading: Reading = FOUND) -> Dialect:
     if reading.escape is None:
         dialect = replace(dialect, escape=find_escape(text, dialect))
     doubts = list(_only_one_column(text, dialect)) if reading.delimiter else []
-    if reading.header_row is None:
-        header = find_header(sample_records(text, dialect, HEADER_RECORDS))
-        rows = reading.header_rows or header.rows
-        dialect = replace(dialect, header_row=header.row, header_rows=rows)
-        doubts += header.remarks
-    else:
-        dialect = replace(dialect, header_row=reading.header_row)
+    dialect = with_header(dialect, sample_records(text, dialect, HEADER_RECORDS), reading)
     if guess is not None:
         doubts += _letters_in_doubt(guess, text, dialect)
     return replace(dialect, guess=guess, remarks=tuple(doubts))
+
+
+def with_header(dialect: Dialect, records: list[list[str]], reading: Reading) -> Dialect:
+    """A dialect with the header of a text that begins with these records, overruled where the
+    caller knows better."""
+    if reading.header_row is not None:
+        return replace(dialect, header_row=reading.header_row)
+    header = find_header(records)
+    rows = reading.header_rows or header.rows
+    return replace(
+        dialect, header_row=header.row, header_rows=rows, of_header=tuple(header.remarks)
+    )
 
 
 def _only_one_column(text: str, dialect: Dialect) -> Iterator[Remark]:

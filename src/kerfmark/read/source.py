@@ -40,7 +40,8 @@ class Reading:
     literally, `edges` are the first characters of the columns of a text of fixed width (counted
     from 0). `header_row` counts from 1 (0: no header), `header_rows` says over how many rows it
     goes. `sheet` names one sheet, `cells` a range such as C5:H200, a defined name or a table of a
-    workbook; `table` a table and `query` a query of a database; `member` a member of an archive.
+    workbook; `block` the number of a table among several in one sheet or file (0: all is one);
+    `table` a table and `query` a query of a database; `member` a member of an archive.
     `skip_rows` and `fill_down` are rules about rows (see `RowRules`). `unpack_limit` is the most
     bytes that a packed file may unpack to. `ruled` says that a listing has ruling lines. `hidden`
     takes in the hidden sheets.
@@ -56,6 +57,7 @@ class Reading:
     member: str = ""
     sheet: str = ""
     cells: str = ""
+    block: int | None = None
     table: str = ""
     query: str = ""
     skip_rows: tuple[str, ...] = ()

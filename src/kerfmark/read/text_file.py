@@ -7,11 +7,12 @@ from pathlib import Path
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.archives import Bytes, text_files
 from kerfmark.read.delimited import DelimitedSource
-from kerfmark.read.dialect import WRITTEN, Dialect, find_dialect
+from kerfmark.read.dialect import WRITTEN, Dialect
 from kerfmark.read.format import Format, check_path
 from kerfmark.read.json_records import JsonFile
 from kerfmark.read.nested import list_of, nested_sources
 from kerfmark.read.source import Reading, Source
+from kerfmark.read.text_blocks import find_dialects
 
 JSON_ENDINGS = frozenset({".json", ".jsonl", ".ndjson"})
 PACKED_ENDINGS = frozenset({".gz", ".bz2", ".xz", ".zst", ".zip"})
@@ -35,7 +36,7 @@ def _open(path: Path, reading: Reading) -> list[Source]:
             out += (
                 nested_sources(JsonFile(b), b.stem)
                 if is_json(b)
-                else [DelimitedSource(b, find_dialect(b, reading))]
+                else [DelimitedSource(b, dialect) for dialect in find_dialects(b, reading)]
             )
     if not out:
         raise _no_member(path, reading)

@@ -17,7 +17,7 @@ from kerfmark.read.source import Batches, Found, Piece, Remark, RowRules, Source
 
 T = TypeVar("T")
 
-WHERE = ("sheet", "member")
+WHERE = ("sheet", "cells", "block", "member")
 """Settings of a part that say where it is."""
 HOW = ("encoding", "delimiter")
 """Settings of a part that may be others than those of the whole."""
@@ -160,8 +160,9 @@ def unite(sources: Sequence[Source]) -> list[Source]:
 def _whole(parts: Sequence[Source]) -> UnionSource:
     files = [p.location for p in parts]
     sheets = len(set(files)) == 1
+    blocks = sheets and any(p.settings().keys() & {"cells", "block"} for p in parts)
     called = [
-        p.settings().get("sheet") or p.name if sheets else Path(f).name
+        p.name if blocks else p.settings().get("sheet") or p.name if sheets else Path(f).name
         for p, f in zip(parts, files, strict=True)
     ]
     if not sheets and len(set(called)) < len(called):
@@ -174,7 +175,7 @@ def _whole(parts: Sequence[Source]) -> UnionSource:
     common, told = _telling_parts(called)
     if not sheets and len({p.name for p in parts}) == 1:  # a data set has a name of its own
         common = parts[0].name
-    telling = _telling_name(told, "sheet" if sheets else "file")
+    telling = _telling_name(told, "part" if blocks else "sheet" if sheets else "file")
     while telling.lower() in {h.lower() for h in parts[0].headers}:
         telling = f"of {telling}"
     return UnionSource(

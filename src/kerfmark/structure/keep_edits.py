@@ -9,6 +9,7 @@ from typing import Any
 from kerfmark.layout.model import Layout, SourceSpec, TableSpec
 from kerfmark.layout.names import free_name
 from kerfmark.layout.text import parse_layout, write_layout
+from kerfmark.read.union import WHERE
 
 
 @dataclass(frozen=True)
@@ -91,12 +92,9 @@ def keep_edits(old: Layout, text: str, proposed: Layout) -> Kept:
 def _same_source(old: Layout, name: str, spec: SourceSpec) -> str:
     """The source of a layout that reads the same."""
     for there, known in old.sources.items():
-        if (known.file, known.sheet, known.member, known.table) == (
-            spec.file,
-            spec.sheet,
-            spec.member,
-            spec.table,
-        ) and known.file:
+        if known.file and all(
+            getattr(known, k) == getattr(spec, k) for k in ("file", "table", *WHERE)
+        ):
             return there
     return name if name in old.sources else ""
 

@@ -29,8 +29,9 @@ __all__ = ["ProveResult", "SaidOtherwise", "SourceProof", "prove"]
 
 @dataclass(frozen=True)
 class FileRows:
-    """What the rows of a file are, as a person sees them: all `rows`; those `above` the header, in
-    it, `blank`, `left_out` while reading; and the `records` that were read."""
+    """What the rows of a file (or sheet; of a `part` of it, where it holds several tables) are, as
+    a person sees them: all `rows`; those `above` the header, in it, `blank`, `left_out` while
+    reading; and the `records` that were read."""
 
     file: str
     sheet: str
@@ -40,6 +41,7 @@ class FileRows:
     blank: int
     left_out: int
     records: int
+    part: str = ""
 
 
 @dataclass(frozen=True)
@@ -146,7 +148,7 @@ def _rows(encoded: EncodedSource) -> Iterator[FileRows]:
             kept = int(ends[1] - ends[0])
         start += count
         if found.rows_in_file:
-            place = part.origin()
+            place, settings = part.origin(), part.settings()
             rest = found.rows_in_file - found.above - found.header - found.skipped - kept
             yield FileRows(
                 place.file,
@@ -157,6 +159,7 @@ def _rows(encoded: EncodedSource) -> Iterator[FileRows]:
                 found.skipped,
                 rest,
                 kept,
+                str(settings.get("cells") or settings.get("block") or ""),
             )
 
 

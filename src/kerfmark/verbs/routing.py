@@ -19,7 +19,7 @@ from kerfmark.read.dialect import WRITTEN
 from kerfmark.read.letters import Spelling, quoted, spelled
 from kerfmark.read.open import described_as, open_all
 from kerfmark.read.source import Reading, Source, with_changes
-from kerfmark.read.union import HOW
+from kerfmark.read.union import HOW, WHERE
 from kerfmark.read.wrapped import unwrapped
 from kerfmark.verbs.sources import open_source, rules_of
 
@@ -178,7 +178,7 @@ def _same_letters(tried: _Try, before: str) -> tuple[Source, SourceSpec, str]:
         or as_before == spelled(guess.cells, guess.encoding)
     ):
         written = replace(text.dialect, encoding=before, guess=None)
-        again: Source = DelimitedSource(text.bytes, written, text.name)
+        again: Source = DelimitedSource(text.file, written, text.name)
         if found is not text:
             again = with_changes(found, part=again)
         return again, spec.model_copy(update={"encoding": before}), ""
@@ -213,7 +213,8 @@ def _held_against(layout: Layout, name: str, found: Source) -> _Try:
     if needed - headers and isinstance(
         unwrapped(found), DelimitedSource
     ):  # few rows may not show it
-        as_before = as_said.model_copy(update={k: getattr(spec, k) for k in WRITTEN})
+        written = {k: getattr(spec, k) for k in WRITTEN if k not in WHERE}
+        as_before = as_said.model_copy(update=written)
         with contextlib.suppress(KerfmarkError):
             again = open_source(name, as_before, Path())
             if needed <= set(again.headers):
@@ -269,7 +270,7 @@ def _described(spec: SourceSpec, found: Source) -> SourceSpec:
     is written, it shows."""
     said = found.settings()
     where = {k: said.get(k, "") for k in ("sheet", "member", "table", "query")}
-    where["cells"] = said.get("cells", spec.cells)
+    where |= {"cells": said.get("cells", spec.cells), "block": said.get("block", 0)}
     rules = {k: v or getattr(spec, k) for k, v in found.rules._asdict().items()}
     written = (
         {}
@@ -322,8 +323,7 @@ def with_files(layout: Layout, routed: Sequence[Routed]) -> tuple[Layout, set[st
             PartSpec(
                 told=r.told or Path(r.place).stem,
                 file=r.place,
-                sheet=r.spec.sheet,
-                member=r.spec.member,
+                **{k: getattr(r.spec, k) for k in WHERE},
                 **{k: v for k in HOW if (v := getattr(r.spec, k)) != getattr(first, k)},
             )
             for r in mine

@@ -64,8 +64,7 @@ def part_of(reading: Reading, part: PartSpec) -> Reading:
     """How a part of a source is read."""
     return replace(
         reading,
-        sheet=part.sheet,
-        member=part.member,
+        **{k: getattr(part, k) for k in WHERE},
         **{k: v for k in HOW if (v := getattr(part, k))},
     )
 

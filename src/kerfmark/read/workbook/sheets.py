@@ -13,19 +13,28 @@ import gc
 import itertools
 import re
 from collections import Counter, deque
-from collections.abc import Callable, Generator, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, TypeVar
 
 import pyarrow as pa
 import xxhash
 
-from kerfmark.errors import KerfmarkError, Origin, SourceError, counted
+from kerfmark.errors import Origin, SourceError, counted
+from kerfmark.read.blocks import (
+    MOST_CELLS,
+    Block,
+    blocks_remark,
+    cells_outside,
+    find_blocks,
+    no_block,
+    outside_remark,
+)
 from kerfmark.read.cells import spell_cell, texts
-from kerfmark.read.format import Format, check_path
+from kerfmark.read.format import Format
 from kerfmark.read.source import (
     Batches,
     Found,
@@ -40,8 +49,9 @@ from kerfmark.read.source import (
     joined_header,
 )
 from kerfmark.read.workbook.error_cells import error_cells
-from kerfmark.read.workbook.sandbox import BINARY, crashes_reader
-from kerfmark.read.workbook.xml_parts import PARTED, defined_name, extents
+from kerfmark.read.workbook.library import library, open_workbook, refuse_stray
+from kerfmark.read.workbook.named_ranges import area_of, declared_tables, sheet_of
+from kerfmark.read.workbook.ranges import RANGE, Area
 
 T = TypeVar("T")
 
@@ -53,18 +63,6 @@ ROWS = 4_096
 LOOKED_AT = 60
 """Rows in which the header is looked for."""
 SHOWN = 10
-MOST_CELLS = 10_000_000
-"""Cells that a sheet may reach over however empty it is: a third of a gigabyte."""
-MOST_EMPTY, LEAST_CELL = 10, 20
-"""Beyond that, how many times more than those that are filled; and the bytes that these take at
-least."""
-TRIED = 1 << 22
-"""Bytes up to which a file that does not say how far its cells reach is tried first."""
-_STRAY = "a stray cell lies far from the others"
-_RANGE = re.compile(
-    r"(?:(?P<sheet>'(?:[^']|'')+'|[^!]+)!)?\$?(?P<left>[A-Za-z]{1,3})\$?(?P<top>\d+)"
-    r":\$?(?P<right>[A-Za-z]{1,3})\$?(?P<bottom>\d+)$"
-)
 _NUMBER = re.compile(r"-?\d+([.,]\d+)?$")
 DEFAULT_NAME = re.compile(
     r"(?:Sheet|Tabelle|Feuil|Feuille|Hoja|Foglio|Blad|Ark|Taul|Taulukko|Arkusz|List|Munka|Leht|Lapa"
@@ -75,113 +73,6 @@ DEFAULT_NAME = re.compile(
 """What spreadsheet programs call sheets that nobody has named."""
 
 
-@dataclass(frozen=True)
-class Area:
-    """A rectangle of a sheet; rows and columns are counted from 0, the ends excluded."""
-
-    top: int = 0
-    left: int = 0
-    bottom: int | None = None
-    right: int | None = None
-
-
-def open_workbook(path: Path, *, tables: bool = False) -> Any:
-    """A workbook.
-
-    Raises SourceError when it is none, damaged or encrypted.
-    """
-    import python_calamine as calamine
-
-    check_path(path)
-    _refuse_text(path)
-    if path.suffix.lower() in BINARY and crashes_reader(path):
-        raise _damaged(path, f"it is damaged, or {_STRAY}")
-    with _library(path):
-        try:
-            return calamine.load_workbook(str(path), load_tables=tables)
-        except calamine.PasswordError as error:
-            raise SourceError(
-                "the workbook is encrypted",
-                code="source.encrypted",
-                origin=Origin(path.name),
-                next="save it without a password, and name that file",
-            ) from error
-
-
-def _refuse_text(path: Path) -> None:
-    """Raises SourceError for a web page or a text that has the name of a workbook, as some programs
-    export them."""
-    with path.open("rb") as file:
-        start = file.read(4096)
-    plain = start.lstrip(b"\xef\xbb\xbf \t\r\n").lower()
-    if plain.startswith((b"<html", b"<!doctype html", b"<table", b"<head", b"<meta", b"<style")):
-        what, remedy = "a web page (HTML)", "open it in a spreadsheet program and save it as .xlsx"
-    elif start and not any(b < 9 for b in start) and plain[:1] not in (b"<", b""):
-        what, remedy = "delimited text", f"name it {path.stem}.csv"
-    else:
-        return
-    raise SourceError(
-        f"this is {what} with the name of a workbook",
-        code="source.not-a-workbook",
-        origin=Origin(path.name),
-        next=remedy,
-    )
-
-
-def _refuse_stray(path: Path, sheet: str) -> None:
-    """Raises SourceError for a sheet so empty that it cannot be read: the library makes room for
-    every cell from the first one to the last, and a single one may stand at the very end. How far
-    they reach is said in the file, but not always rightly."""
-    if path.suffix.lower() not in PARTED:
-        return
-    said, size = extents(path, path.stat().st_mtime_ns).get(sheet, ("", 0))
-    found = _RANGE.match(said)
-    if found:
-        cells = (int(found["bottom"]) - int(found["top"]) + 1) * (
-            _column(found["right"]) - _column(found["left"]) + 1
-        )
-        if cells > MOST_CELLS and cells > MOST_EMPTY * size // LEAST_CELL and crashes_reader(path):
-            raise SourceError(
-                f"the sheet reaches from {said.replace(':', ' to ')}, {cells:,} cells, nearly all "
-                "of them empty",
-                code="source.sparse",
-                origin=Origin(path.name, sheet),
-                why=_STRAY,
-                next="go to the last cell in a spreadsheet program (Ctrl+End), delete the rows "
-                "and columns that are "
-                "empty up to it, and save",
-            )
-    elif path.stat().st_size < TRIED and crashes_reader(path):
-        raise _damaged(path, f"it is damaged, or {_STRAY}")
-
-
-@contextmanager
-def _library(path: Path) -> Iterator[None]:
-    """The workbook library at work. What it raises becomes a SourceError, even where it breaks down
-    over damage that it does not expect."""
-    import python_calamine as calamine
-
-    try:
-        yield
-    except (calamine.WorksheetNotFound, KerfmarkError):
-        raise
-    except BaseException as error:
-        broken = type(error).__name__ == "PanicException"  # which is no Exception
-        if not broken and not isinstance(error, (calamine.CalamineError, OSError)):
-            raise
-        raise _damaged(path, "it is damaged or cut off" if broken else str(error)) from error
-
-
-def _damaged(path: Path, why: str) -> SourceError:
-    return SourceError(
-        "the workbook cannot be read",
-        code="source.damaged",
-        origin=Origin(path.name),
-        why=why,
-        next="open it in a spreadsheet program and save it again",
-    )
-
-
 def sheets(path: Path, reading: Reading = Reading()) -> list[SheetSource]:
     """The sheets of a workbook that hold anything; one sheet, or a part of one, where that is asked
     for.
@@ -190,9 +81,11 @@ def sheets(path: Path, reading: Reading = Reading()) -> list[SheetSource]:
     nothing to read.
     """
     book = open_workbook(path)
-    if reading.cells or reading.sheet:
-        sheet = reading.sheet or _sheet_of(path, reading.cells, book)
-        return [SheetSource(path, sheet, reading, book=book)]
+    if reading.cells:
+        sheet = reading.sheet or sheet_of(path, reading.cells, book)
+        return [SheetSource(Sheet(path, sheet, book), reading)]
+    if reading.sheet:
+        return _tables_on(Sheet(path, reading.sheet, book), reading, declared_tables(path))
     shown = {m.name: str(m.visible).endswith(".Visible") for m in book.sheets_metadata}
     names = [n for n in book.sheet_names if shown.get(n, True) or reading.hidden]
     if len(names) > MOST_SHEETS:
@@ -202,12 +95,14 @@ def sheets(path: Path, reading: Reading = Reading()) -> list[SheetSource]:
             origin=Origin(path.name),
             next="name one with --sheet, or split the workbook",
         )
+    declared = declared_tables(path)
     found = [
-        s
+        table
         for name in names
-        if (
-            s := SheetSource(path, name, reading, book=book, hidden=not shown.get(name, True))
-        ).headers
+        for table in _tables_on(
+            Sheet(path, name, book, hidden=not shown.get(name, True)), reading, declared
+        )
+        if table.headers
     ]
     if not found:
         raise SourceError(
@@ -233,6 +128,92 @@ def sheets(path: Path, reading: Reading = Reading()) -> list[SheetSource]:
     return found
 
 
+class Sheet:
+    """A sheet of a workbook, with its cells."""
+
+    def __init__(self, path: Path, name: str, book: Any = None, *, hidden: bool = False) -> None:
+        import python_calamine as calamine
+
+        self.path, self.name, self.hidden = path, name, hidden
+        book = book or open_workbook(path)
+        with _scanning(
+            1
+        ) as pool:  # they are looked for while the library, in Rust, reads the sheet
+            self.errors = pool.submit(error_cells, path, name)
+        refuse_stray(path, name)
+        try:
+            with library(path):
+                self.cells = book.get_sheet_by_name(name)
+        except calamine.WorksheetNotFound as error:
+            raise SourceError(
+                f'the workbook has no sheet "{name}"',
+                code="source.no-sheet",
+                origin=Origin(path.name),
+                next=f"its sheets are {', '.join(book.sheet_names)}",
+            ) from error
+        self.first_column = self.cells.start[1] if self.cells.start else 0
+
+    def texts(self) -> list[list[str]]:
+        """Its first cells as texts, row by row; as many as tables are looked for in."""
+        return [[spell_cell(c) or "" for c in row] for row in self._first_rows()]
+
+    def _first_rows(self) -> list[list[Any]]:
+        most = max(MOST_CELLS // max(self.cells.total_width, 1), 1)
+        return list(itertools.islice(self.cells.iter_rows(), most))
+
+    def blocks(self) -> list[Block]:
+        """The tables on it; [] unless there are several. The last rows that were looked at go on to
+        its end."""
+        grid = self._first_rows()
+        columns = list(zip(*grid, strict=True))
+        if not any(row.count("") >= len(row) - 1 for row in grid) and not any(
+            column.count("") == len(column) for column in columns
+        ):
+            return []  # as most sheets are: nothing could be a border of tables
+        blocks = find_blocks(self.texts())
+        if len(grid) < self.cells.total_height:
+            end = self.cells.total_height
+            return [replace(b, bottom=end) if b.bottom == len(grid) else b for b in blocks]
+        return blocks
+
+
+def _tables_on(
+    sheet: Sheet, reading: Reading, declared: Mapping[str, Sequence[str]]
+) -> list[SheetSource]:
+    """The tables on a sheet: those that the workbook declares or people have laid out there, where
+    they are several; else all of it."""
+    path, names = sheet.path, declared.get(sheet.name, ())
+    if reading.block is None and reading.header_row is None and len(names) > 1:
+        out = [SheetSource(sheet, Reading(cells=n)) for n in names]
+        areas = [area_of(path, sheet.name, n) for n in names]
+        blocks = [Block(a.top, a.left, a.bottom or 0, a.right or 0) for a in areas]
+        called, remedy = (
+            [t.name for t in out],
+            f"--cells {names[0]} reads only that one, --block 0 the whole sheet as one table",
+        )
+    elif reading.block == 0 or (reading.header_row is not None and not reading.block):
+        return [SheetSource(sheet, reading)]
+    else:
+        blocks = sheet.blocks()
+        if not blocks:
+            return [SheetSource(sheet, reading)]
+        out = [
+            SheetSource(sheet, replace(reading, block=n), blocks=blocks)
+            for n in ([reading.block] if reading.block else range(1, len(blocks) + 1))
+        ]
+        if reading.block:
+            return out
+        called, remedy = [t.name for t in out], ""
+        first = sheet.first_column
+        blocks = [replace(b, left=b.left + first, right=b.right + first) for b in blocks]
+    out[0].of_header.append(blocks_remark(called, blocks, "sheet", remedy))
+    first = sheet.first_column
+    inside = [replace(b, left=b.left - first, right=b.right - first) for b in blocks]
+    if outside := cells_outside(sheet.texts(), inside):
+        out[0].of_header.append(outside_remark(outside))
+    return out
+
+
 class SheetSource:
     """A sheet of a workbook, or a part of one (see `read.source.Source`)."""
 
@@ -240,43 +221,21 @@ class SheetSource:
 
     def __init__(
         self,
-        path: Path,
-        sheet: str,
+        sheet: Sheet,
         reading: Reading = Reading(),
         *,
         name: str | None = None,
-        book: Any = None,
-        hidden: bool = False,
+        blocks: Sequence[Block] | None = None,
     ) -> None:
-        import python_calamine as calamine
-
-        self.path, self.location, self.sheet = path, str(path), sheet
-        self._said_cells = reading.cells
-        book = book or open_workbook(path)
-        with _scanning(
-            1
-        ) as pool:  # they are looked for while the library, in Rust, reads the sheet
-            self._errors = pool.submit(error_cells, path, sheet)
-        _refuse_stray(path, sheet)
-        try:
-            with _library(path):
-                self._sheet = book.get_sheet_by_name(sheet)
-        except calamine.WorksheetNotFound as error:
-            raise SourceError(
-                f'the workbook has no sheet "{sheet}"',
-                code="source.no-sheet",
-                origin=Origin(path.name),
-                next=f"its sheets are {', '.join(book.sheet_names)}",
-            ) from error
-        area = _area(path, sheet, reading.cells)
-        self.name = name or (
-            reading.cells
-            if reading.cells and not _RANGE.match(reading.cells)
-            else path.stem
-            if DEFAULT_NAME.fullmatch(sheet)
-            else sheet
-        )
-        self._bottom, self._offset = area.bottom, self._sheet.start[1] if self._sheet.start else 0
+        path = sheet.path
+        self.path, self.location, self.sheet = path, str(path), sheet.name
+        self._said_cells, self.block = reading.cells, reading.block or 0
+        self._sheet, self._errors = sheet.cells, sheet.errors
+        area, title = area_of(path, sheet.name, reading.cells), ""
+        if self.block:
+            area, title = _area_of_block(sheet, self.block, blocks or sheet.blocks())
+        self.name = name or title or _name_of(sheet, reading.cells, self.block)
+        self._top, self._bottom, self._offset = area.top, area.bottom, sheet.first_column
         left = max(area.left - self._offset, 0)  # the rows begin with the first column in use
         right = None if area.right is None else max(area.right - self._offset, 0)
         top = [
@@ -286,8 +245,13 @@ class SheetSource:
             )
         ]
         found, over = _header_rows(top, _merged_in(self._sheet, area))
+        above = area.top if self.block else 0  # the rows of a block are counted within it
         self.header_row = (
-            area.top + found if reading.header_row is None and found else reading.header_row or 0
+            area.top + found
+            if reading.header_row is None and found
+            else above + reading.header_row
+            if reading.header_row
+            else 0
         )
         self.header_rows = (
             (reading.header_rows or (over if reading.header_row is None else 1))
@@ -315,8 +279,9 @@ class SheetSource:
         self._columns = [left + i for i in kept]
         self.headers = distinct_headers([cells[i] for i in kept])
         self.how = (
-            f'{"hidden " if hidden else ""}sheet "{sheet}"'
+            f'{"hidden " if sheet.hidden else ""}sheet "{sheet.name}"'
             + (f" {reading.cells}" if reading.cells else "")
+            + (f", table {self.block} on it" if self.block else "")
             + header_told(self.header_row - area.top if self.header_row else 0, self.header_rows)
         )
         self.rules = RowRules()
@@ -335,8 +300,10 @@ class SheetSource:
         said: dict[str, Any] = {"sheet": self.sheet} | (
             {"cells": self._said_cells} if self._said_cells else {}
         )
-        usual = {"header_row": 1, "header_rows": 1}
-        return said | {k: getattr(self, k) for k, v in usual.items() if getattr(self, k) != v}
+        said |= {"block": self.block} if self.block else {}
+        row = self.header_row - (self._top if self.block and self.header_row else 0)
+        said |= {"header_row": row} if row != 1 else {}
+        return said | ({"header_rows": self.header_rows} if self.header_rows != 1 else {})
 
     def map_batches(
         self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True
@@ -383,16 +350,20 @@ class SheetSource:
             )
 
         return Found(
-            xxhash.xxh3_128_hexdigest(content + self.sheet.encode()),
+            xxhash.xxh3_128_hexdigest(content + self._which().encode()),
             len(content),
             origin,
             len(numbers.skipped),
             (),
             (*self.of_header, *self._remarks(as_text, self._errors.result())),
-            rows_in_file=self._first + physical,
-            above=max(self.header_row - 1, 0),
+            rows_in_file=self._first + physical - self._top,
+            above=max(self.header_row - 1 - self._top, 0),
             header=self.header_rows if self.header_row else 0,
         )
+
+    def _which(self) -> str:
+        """What tells it from other sources in the same file."""
+        return self.sheet + self._said_cells + (f" block {self.block}" if self.block else "")
 
     def _batch(
         self, lines: list[list[Any]], above: int, as_text: dict[int, list[int]]
@@ -463,6 +434,28 @@ class SheetSource:
                 )
 
 
+def _name_of(sheet: Sheet, cells: str, block: int) -> str:
+    """What a table is called that has no title: after the name of its range or sheet, or after its
+    file."""
+    if cells and not RANGE.match(cells) and not DEFAULT_NAME.fullmatch(cells):
+        return cells
+    unnamed = DEFAULT_NAME.fullmatch(sheet.name)
+    called = sheet.path.stem if unnamed else sheet.name
+    number = re.search(r"\d+$", cells)
+    if cells and number and not RANGE.match(cells):
+        return f"{called} {number[0]}"
+    return f"{called} {block}" if block else called
+
+
+def _area_of_block(sheet: Sheet, number: int, blocks: Sequence[Block]) -> tuple[Area, str]:
+    """The area of one of the tables on a sheet (from 1), and its title."""
+    if number > len(blocks):
+        raise no_block(Origin(sheet.path.name, sheet.name), number, len(blocks))
+    block = blocks[number - 1]
+    first = sheet.first_column
+    return Area(block.top, block.left + first, block.bottom, block.right + first), block.title
+
+
 def _done(first: int, rows: int, result: Future[Any]) -> Piece:
     """A batch that was worked on."""
     return Piece(first, rows, result.result())
@@ -489,97 +482,6 @@ def _uncollected() -> Iterator[None]:
     finally:
         if was:
             gc.enable()
-
-
-def _sheet_of(path: Path, cells: str, book: Any) -> str:
-    """The sheet on which a range, defined name or table lies; the first one where a range names
-    none."""
-    found = _RANGE.match(_meant(path, cells))
-    if found and found["sheet"]:
-        return found["sheet"].strip("'").replace("''", "'")
-    return str(book.sheet_names[0])
-
-
-def _meant(path: Path, cells: str) -> str:
-    """A range in letters and numbers: itself, or what a defined name or a table of the workbook
-    stands for."""
-    import python_calamine as calamine
-
-    if _RANGE.match(cells):
-        return cells
-    named = defined_name(path, cells) if path.suffix.lower() in PARTED else ""
-    if named:
-        if not _RANGE.match(named):
-            raise SourceError(
-                f'the defined name "{cells}" is not one range of cells',
-                code="source.cells",
-                origin=Origin(path.name),
-                why=f"it stands for {named}",
-            )
-        return named
-    try:
-        book = open_workbook(path, tables=True)
-        table = book.get_table_by_name(cells)
-    except (calamine.CalamineError, ValueError) as error:
-        known = book.table_names if path.suffix.lower() in PARTED else []
-        raise SourceError(
-            f'"{cells}" is not a range such as C5:H200, a defined name or a table of the workbook',
-            code="source.cells",
-            origin=Origin(path.name),
-            next=f"its tables are {', '.join(known)}" if known else "name a range",
-        ) from error
-    (top, left), (bottom, right) = table.start, table.end
-    # the table's header is one above
-    return f"'{table.sheet}'!{_letters(left)}{top}:{_letters(right)}{bottom + 1}"
-
-
-def _area(path: Path, sheet: str, cells: str) -> Area:
-    if not cells:
-        return Area()
-    found = _RANGE.match(_meant(path, cells))
-    assert found is not None
-    if found["sheet"] and found["sheet"].strip("'").replace("''", "'") != sheet:
-        raise SourceError(
-            f'"{cells}" does not lie on the sheet "{sheet}"',
-            code="source.cells",
-            origin=Origin(path.name, sheet),
-        )
-    area = Area(
-        int(found["top"]) - 1,
-        _column(found["left"]),
-        int(found["bottom"]),
-        _column(found["right"]) + 1,
-    )
-    if (
-        area.bottom is not None
-        and area.right is not None
-        and (area.bottom <= area.top or area.right <= area.left)
-    ):
-        raise SourceError(
-            f'"{cells}" is not a range',
-            code="source.cells",
-            origin=Origin(path.name, sheet),
-            why="its end lies before its start",
-            next="write it like C5:H200",
-        )
-    return area
-
-
-def _column(letters: str) -> int:
-    """The number of a column, from 0."""
-    number = 0
-    for letter in letters.upper():
-        number = number * 26 + ord(letter) - 64
-    return number - 1
-
-
-def _letters(column: int) -> str:
-    """The letters of a column counted from 0."""
-    out, column = "", column + 1
-    while column:
-        column, rest = divmod(column - 1, 26)
-        out = chr(65 + rest) + out
-    return out
 
 
 def _merged_in(sheet: Any, area: Area) -> set[int]:
@@ -648,7 +550,7 @@ def _reopen(path: Path, name: str, reading: Reading) -> SheetSource:
     """The sheet that a layout describes: its header is in the first row, unless it says
     otherwise."""
     settled = replace(reading, header_row=1 if reading.header_row is None else reading.header_row)
-    return SheetSource(path, reading.sheet, settled, name=name)
+    return SheetSource(Sheet(path, reading.sheet), settled, name=name)
 
 
 FORMAT = Format(ENDINGS, sheets, _reopen)

@@ -1,0 +1,286 @@
+"""Several tables in one sheet or file, below or beside each other, as people lay them out.
+
+A sheet is cut at columns that are blank throughout and at blank rows, and only where what follows
+begins with a header of its own: a blank row within a table cuts nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+from kerfmark.errors import Origin, SourceError
+from kerfmark.read.header import CERTAIN, find_header, header_likelihood
+from kerfmark.read.source import Remark
+
+Grid = Sequence[Sequence[str]]
+
+MOST_CELLS = 200_000
+"""Cells looked at: who lays out several tables on one sheet does so by hand."""
+MOST_GROUPS = 300
+"""Groups of rows between blank ones; with more, these are no tables."""
+HELD_AGAINST = 100
+"""Rows that a header is held against."""
+DENSE = 0.8
+"""The share of the rows of a table that are filled, where another one is beside it."""
+LONGEST_TITLE, MOST_WORDS = 40, 5
+"""Characters and words of a title that may name a table."""
+
+
+@dataclass(frozen=True)
+class Block:
+    """A table within a sheet or file: its rows and columns (from 0, the ends excluded), with what
+    is written above it, of which `title` may name it; `header` is the row of its header."""
+
+    top: int
+    left: int
+    bottom: int
+    right: int
+    header: int = -1
+    title: str = ""
+
+    def told(self) -> str:
+        """Where it is, as a person counts."""
+        return f"rows {self.top + 1:,}-{self.bottom:,}"
+
+
+def find_blocks(grid: Grid) -> list[Block]:
+    """The tables in a grid of cells ("" for a blank one), in reading order; [] unless there are
+    several."""
+    width = max(map(len, grid), default=0)
+    full = [[*row, *[""] * (width - len(row))] for row in grid]
+    whole = _trimmed(full, Block(0, 0, len(full), width))
+    found = [_named(full, b) for b in _tables(full, whole) if b.header >= 0] if whole else []
+    return sorted(found, key=lambda b: (b.top, b.left)) if len(found) > 1 else []
+
+
+def cells_outside(grid: Grid, blocks: Sequence[Block]) -> list[tuple[int, str]]:
+    """The filled cells that are in none of some blocks, each with its row (from 0)."""
+    return [
+        (i, cell.strip())
+        for i, row in enumerate(grid)
+        for j, cell in enumerate(row)
+        if cell.strip() and not any(b.top <= i < b.bottom and b.left <= j < b.right for b in blocks)
+    ]
+
+
+def blocks_remark(
+    names: Sequence[str], blocks: Sequence[Block], what: str, remedy: str = ""
+) -> Remark:
+    """That a sheet or file (`what`) holds several tables, and how one of them is read alone."""
+    told = [f'"{n}" in {b.told()}' for n, b in zip(names, blocks, strict=True)]
+    return Remark(
+        "odd",
+        None,
+        f"the {what} holds {len(blocks)} tables: {', '.join(told)}",
+        tuple(b.top + 1 for b in blocks),
+        len(blocks),
+        remedy or "--block 2 reads only the second one, --block 0 the whole as one table",
+    )
+
+
+def outside_remark(outside: Sequence[tuple[int, str]]) -> Remark:
+    """That cells beside the tables are left out."""
+    shown = ", ".join(f'"{cell}"' for _, cell in outside[:6])
+    return Remark(
+        "doubtful",
+        None,
+        f"beside the tables, and left out: {shown}{' ...' if len(outside) > 6 else ''}",
+        tuple(dict.fromkeys(row + 1 for row, _ in outside[:10])),
+        len(outside),
+        "if they belong to a table, say --block 0, or name its range with --cells",
+    )
+
+
+def no_block(origin: Origin, number: int, tables: int) -> SourceError:
+    """That there is no table of this number."""
+    return SourceError(
+        f"there is no table {number}",
+        code="source.no-block",
+        origin=origin,
+        why=f"{tables} tables were found" if tables else "only one table was found",
+        next="leave --block out, or name the cells with --cells",
+    )
+
+
+def _tables(grid: Grid, area: Block) -> Iterator[Block]:
+    """The tables of an area, beside each other, or else below each other."""
+    parts = _beside(grid, area) or _below(grid, area)
+    if len(parts) == 1:
+        yield parts[0]
+        return
+    for part in parts:
+        yield from _tables(grid, part)
+
+
+def _beside(grid: Grid, area: Block) -> list[Block]:
+    """The tables of an area that have blank columns between them: they end at different rows, or
+    have titles of their own, or the same header; [] unless there are several. What is no table by
+    itself belongs to the one at its left, if it begins and ends with that."""
+    used = [any(row[j].strip() for row in grid[area.top : area.bottom]) for j in range(area.right)]
+    edges = [
+        j for j in range(area.left, area.right) if used[j] and (j == area.left or not used[j - 1])
+    ]
+    out: list[Block] = []
+    if len(edges) < 2:
+        return out
+    for left, right in zip(edges, (*edges[1:], area.right), strict=True):
+        band = _trimmed(grid, replace(area, left=left, right=right, header=-1))
+        if band is None:
+            continue
+        table = _with_header(grid, band)
+        last = out[-1] if out else None
+        if all(b.header >= 0 and _is_dense(grid, b) for b in _below(grid, table)):
+            if last is None or _separate(grid, last, table):
+                out.append(table)
+            else:
+                out[-1] = replace(last, right=table.right)
+        elif (
+            last
+            and band.top == last.header  # a column of its own, after a blank one
+            and band.bottom <= last.bottom
+        ):
+            out[-1] = replace(last, right=band.right)
+    return out if len(out) > 1 else []
+
+
+def _separate(grid: Grid, one: Block, other: Block) -> bool:
+    inside, beside = _below(grid, one), _below(grid, other)
+    return (
+        [(b.header, b.bottom) for b in inside] != [(b.header, b.bottom) for b in beside]
+        or all(_named(grid, b).title for b in (*inside, *beside))
+        or _header(grid, one) == _header(grid, other)
+    )
+
+
+def _below(grid: Grid, area: Block) -> list[Block]:
+    """The tables of an area that are below each other, each with the titles above it."""
+    groups = list(_groups(grid, area))
+    if len(groups) > MOST_GROUPS:
+        return [area]
+    out: list[Block] = []
+    for group in groups:
+        inner = _beside(grid, group) if len(groups) > 1 else []
+        inner = inner or [_with_header(grid, group)]
+        table = replace(group, header=min(b.header for b in inner))
+        if out and not all(b.header >= 0 and _begins(grid, out[-1], b) for b in inner):
+            if out[-1].header < 0 <= table.header:
+                out[-1] = replace(table, top=out[-1].top)
+            else:
+                out[-1] = replace(out[-1], bottom=group.bottom)
+        elif out and (title := _title_row(grid, out[-1], table)) is not None:
+            out[-1] = replace(out[-1], bottom=title)
+            out.append(replace(table, top=title))
+        else:
+            out.append(table)
+    return [_trimmed(grid, b) or b for b in out]
+
+
+def _groups(grid: Grid, area: Block) -> Iterator[Block]:
+    """The rows of an area between blank ones, and from those on that have but one cell, where they
+    are of a table with more columns."""
+    start = area.top
+    for i in range(area.top, area.bottom + 1):
+        filled = _filled(grid[i], area) if i < area.bottom else 0
+        alone = filled == 1 and i > start and _filled(grid[i - 1], area) > 1
+        if not filled or alone:
+            if i > start:
+                yield replace(area, top=start, bottom=i, header=-1)
+            start = i if alone else i + 1
+
+
+def _begins(grid: Grid, above: Block, table: Block) -> bool:
+    """Whether a group of rows is a table of its own, and does not go on with the one above."""
+    if above.header < 0:
+        return False
+    here = replace(above, left=table.left, right=table.right)
+    header, before = _header(grid, table), _header(grid, here)
+    rows = _records(grid, here, above.header + 1, above.bottom)
+    if header == before:
+        return table.header > table.top  # a title, which says what these rows have in common
+    if not rows or not any(before):
+        return bool(rows)
+    if len(header) < above.right - above.left or _extent(header) != _extent(before):
+        return header_likelihood(header, rows) > 0 and _is_header(header)
+    return header_likelihood(header, rows) > CERTAIN and _is_header(header)
+
+
+def _is_header(cells: Sequence[str]) -> bool:
+    """Whether the cells, from the first filled one to the last one, are all filled, and differ."""
+    first, last = _extent(cells)
+    named = [c.strip().lower() for c in cells[first : last + 1]]
+    return all(named) and len(set(named)) == len(named)
+
+
+def _title_row(grid: Grid, above: Block, table: Block) -> int | None:
+    """The row of a title that is nearer to a table than to the one above, where the table has none
+    of its own."""
+    if table.header > table.top:
+        return None
+    last = above.bottom - 1
+    before = last - 1
+    if last <= above.header or _filled(grid[last], above) != 1 or not _may_name(grid[last]):
+        return None
+    gap = table.top - above.bottom
+    while before > above.header and not _filled(grid[before], above):
+        before -= 1
+    return last if last - before - 1 >= gap > 0 else None
+
+
+def _may_name(row: Sequence[str]) -> bool:
+    [said] = [c.strip() for c in row if c.strip()] or [""]
+    return 0 < len(said) <= LONGEST_TITLE and len(said.split()) <= MOST_WORDS
+
+
+def _with_header(grid: Grid, area: Block) -> Block:
+    """An area with the row of its header, if it is a table with one and with rows below it."""
+    rows = _records(grid, area, area.top, min(area.bottom, area.top + HELD_AGAINST))
+    full = [r for r in rows if sum(bool(c.strip()) for c in r) > 1]
+    if len(full) < 2 or area.right - area.left < 2:
+        return area
+    found = find_header(rows)
+    top = area.top + found.row - 1
+    if not found.row or top >= area.bottom - 1 or _filled(grid[top], area) < 2:
+        return area
+    return replace(area, header=top + found.rows - 1 if found.rows > 1 else top)
+
+
+def _named(grid: Grid, table: Block) -> Block:
+    """A table with its title, if it has one that may name it."""
+    for i in range(table.header - 1, table.top - 1, -1):
+        if _filled(grid[i], table) == 1 and _may_name(grid[i][table.left : table.right]):
+            said = next(c.strip() for c in grid[i][table.left : table.right] if c.strip())
+            return replace(table, title=said.strip("[]:#= "))
+    return table
+
+
+def _trimmed(grid: Grid, area: Block) -> Block | None:
+    """An area without blank rows and columns around it; None where it is blank throughout."""
+    rows = [i for i in range(area.top, area.bottom) if _filled(grid[i], area)]
+    if not rows:
+        return None
+    columns = [j for j in range(area.left, area.right) if any(grid[i][j].strip() for i in rows)]
+    return replace(area, top=rows[0], bottom=rows[-1] + 1, left=columns[0], right=columns[-1] + 1)
+
+
+def _is_dense(grid: Grid, table: Block) -> bool:
+    filled = sum(bool(_filled(grid[i], table)) for i in range(table.top, table.bottom))
+    return filled >= DENSE * (table.bottom - table.top)
+
+
+def _filled(row: Sequence[str], area: Block) -> int:
+    return sum(bool(c.strip()) for c in row[area.left : area.right])
+
+
+def _header(grid: Grid, table: Block) -> list[str]:
+    return [c.strip() for c in grid[table.header][table.left : table.right]]
+
+
+def _extent(cells: Sequence[str]) -> tuple[int, int]:
+    """The first and the last filled cell."""
+    filled = [i for i, c in enumerate(cells) if c.strip()]
+    return filled[0], filled[-1]
+
+
+def _records(grid: Grid, area: Block, top: int, bottom: int) -> list[Sequence[str]]:
+    return [grid[i][area.left : area.right] for i in range(top, min(bottom, top + HELD_AGAINST))]
