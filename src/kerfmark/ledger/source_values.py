@@ -8,7 +8,9 @@ the form in which the engine gives values, by columns of text and the library's 
 
 from __future__ import annotations
 
+import json
 import re
+from importlib.resources import files
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -16,21 +18,8 @@ import pyarrow.compute as pc
 from kerfmark.profile.types import ColumnType
 
 _DIGITS = {"YYYY": 4, "MM": 2, "DD": 2, "hh": 2, "mm": 2, "ss": 2}
-_FIELD = re.compile("YYYY|YY|Month|Mon|MON|MM|DD|hh|mm|ss|AM|am|M|D|h")
-_NAMES = [
-    "January",
-    "February",
-    "March",
-    "April",
-    "May",
-    "June",
-    "July",
-    "August",
-    "September",
-    "October",
-    "November",
-    "December",
-]
+_FIELD = re.compile("YYYY|YY|Month|MONTH|month|Mon|MON|mon|MM|DD|hh|mm|ss|AM|am|M|D|h")
+_ENGLISH = ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"]
 _CENTURY = 69
 """Two digits of a year from these on are of the last century."""
 
@@ -106,12 +95,14 @@ def _with_places(texts: pa.StringArray, scale: int) -> pa.StringArray:
 def _iso(texts: pa.StringArray, type_: ColumnType) -> pa.StringArray:
     """Dates and times as ISO 8601 writes them, with a space between day and time."""
     shape, at = "", 0
-    for field in _FIELD.finditer(type_.form):
-        shape += re.escape(type_.form[at : field.start()]) + f"(?P<{field[0]}>{_shape(field[0])})"
+    form, _, language = type_.form.partition(" [")
+    for field in _FIELD.finditer(form):
+        shape += re.escape(form[at : field.start()]) + f"(?P<{field[0]}>{_shape(field[0])})"
         at = field.end()
-    found = pc.extract_regex(texts, f"^{shape}{re.escape(type_.form[at:])}$")
+    found = pc.extract_regex(texts, f"^{shape}{re.escape(form[at:])}$")
     fields = {field.name: found.field(field.name) for field in found.type}
-    day = [] if type_.kind == "time" else [_year(fields), _month(fields), _two(fields, "DD", "D")]
+    month = _month(fields, language.rstrip("]"))
+    day = [] if type_.kind == "time" else [_year(fields), month, _two(fields, "DD", "D")]
     clock = [] if type_.kind == "date" else [_hour(fields), _two(fields, "mm"), _two(fields, "ss")]
     out = [
         pc.binary_join_element_wise(*some, mark)
@@ -127,7 +118,7 @@ def _shape(field: str) -> str:
         return f"[0-9]{{{_DIGITS[field]}}}"
     if field in ("AM", "am"):
         return "[AaPp][Mm]"
-    return "[A-Za-z]+" if field.startswith("M") and len(field) > 2 else "[0-9]{1,2}"
+    return r"[\p{L}.]+?" if field.lower() in ("month", "mon") else "[0-9]{1,2}"
 
 
 def _two(fields: dict[str, pa.Array], *names: str) -> pa.Array:
@@ -145,14 +136,17 @@ def _year(fields: dict[str, pa.Array]) -> pa.Array:
     return pc.binary_join_element_wise(pc.if_else(late, "19", "20"), fields["YY"], "")
 
 
-def _month(fields: dict[str, pa.Array]) -> pa.Array:
-    name = next((fields[n] for n in ("Month", "Mon", "MON") if n in fields), None)
-    if name is None:
+def _month(fields: dict[str, pa.Array], language: str) -> pa.Array:
+    kind = next((n for n in fields if n.lower() in ("month", "mon")), None)
+    if kind is None:
         return _two(fields, "MM", "M")
-    place = pc.index_in(
-        pc.utf8_lower(pc.utf8_slice_codeunits(name, 0, 3)),
-        pa.array([n[:3].lower() for n in _NAMES]),
-    )
+    name, known = pc.utf8_lower(fields[kind]), _ENGLISH
+    if language:  # the list of names is the only thing that the tables were made with as well
+        text = files("kerfmark.profile").joinpath("months.json").read_text("utf-8")
+        known = json.loads(text)[language][kind.lower()]
+    else:
+        name = pc.utf8_slice_codeunits(name, 0, 3)
+    place = pc.index_in(name, pa.array(known))
     return pc.utf8_lpad(pc.cast(pc.add(place, 1), pa.string()), 2, "0")
 
 

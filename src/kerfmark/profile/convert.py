@@ -9,7 +9,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kerfmark.profile.moments import MONTHS, pieces, read_moments
+from kerfmark.profile.moments import pieces, read_moments
+from kerfmark.profile.months import CASES, language_of, month_names
 from kerfmark.profile.types import ColumnType
 
 SLICE = 1 << 20
@@ -171,9 +172,10 @@ def _spell_moments(values: pa.Array, type_: ColumnType) -> pa.StringArray:
             "DD": _padded(pc.day(at), 2),
             "D": _padded(pc.day(at), 1),
         }
-        names = pa.array(MONTHS).take(pc.subtract(pc.month(at), 1))
-        short = pc.utf8_slice_codeunits(names, 0, 3)
-        parts |= {"Month": names, "Mon": short, "MON": pc.utf8_upper(short)}
+        language = language_of(type_.form)[1]
+        for token in set(tokens) & CASES.keys():
+            names = pa.array(month_names(token, language))
+            parts[token] = names.take(pc.subtract(pc.month(at), 1))
     if type_.kind != "date":
         hour, half = pc.hour(at), pc.if_else(pc.less(pc.hour(at), 12), "AM", "PM")
         if {"AM", "am"} & set(tokens):

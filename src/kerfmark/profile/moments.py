@@ -2,7 +2,7 @@
 and back.
 
 A form is made of the tokens below and the characters between them: `DD.MM.YYYY hh:mm`, `D Mon
-YYYY`, `M/D/YYYY`.
+YYYY`, `M/D/YYYY`, `D. Month YYYY [de]`.
 """
 
 from __future__ import annotations
@@ -14,20 +14,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-MONTHS = (
-    "January",
-    "February",
-    "March",
-    "April",
-    "May",
-    "June",
-    "July",
-    "August",
-    "September",
-    "October",
-    "November",
-    "December",
-)
+from kerfmark.profile.months import CASES, forms_of, language_of, month_names
+
 _TOKENS = {
     "YYYY": r"(?P<Y>[0-9]{4})",
     "YY": r"(?P<y>[0-9]{2})",
@@ -39,13 +27,10 @@ _TOKENS = {
     "M": r"(?P<M>[1-9]|1[0-2])",
     "D": r"(?P<D>[1-9]|[12][0-9]|3[01])",
     "h": r"(?P<h>[0-9]|1[0-9]|2[0-3])",
-    "Month": "(?P<N>" + "|".join(MONTHS) + ")",
-    "Mon": "(?P<N>" + "|".join(m[:3] for m in MONTHS) + ")",
-    "MON": "(?P<N>" + "|".join(m[:3].upper() for m in MONTHS) + ")",
     "AM": "(?P<half>AM|PM)",
     "am": "(?P<half>am|pm)",
 }
-_TOKEN = re.compile("YYYY|YY|Month|Mon|MON|AM|am|MM|DD|hh|mm|ss|M|D|h")
+_TOKEN = re.compile("YYYY|YY|Month|MONTH|month|Mon|MON|mon|AM|am|MM|DD|hh|mm|ss|M|D|h")
 PIVOT = 69
 """Two digits of a year from these on are of the last century."""
 
@@ -85,6 +70,8 @@ CANDIDATES: dict[str, list[str]] = {
     ],
 }
 """The forms that are recognised, per kind, most usual first."""
+_WORD = re.compile(r"[^\W\d_]{3}")
+"""Letters enough for the name of a month."""
 SHORT = [
     f"{a}{s}{b}{s}YY"
     for s in "./-"
@@ -106,7 +93,8 @@ def check_form(kind: str, form: str) -> None:
     }[kind]:
         raise ValueError(
             f'"{form}" is not a form of a {kind}; the tokens are YYYY YY MM M DD D Mon MON Month '
-            "hh h mm ss AM am"
+            "hh h mm ss AM am; names of months in another language want that at the end, as in "
+            "D. Month YYYY [de]"
         )
 
 
@@ -114,8 +102,12 @@ def check_form(kind: str, form: str) -> None:
 def pattern(form: str) -> str:
     """The regular expression (RE2 and Python) of a form, with one named group per field."""
     out, at = "", 0
+    form, language = language_of(form)
     for found in _TOKEN.finditer(form):
-        out += re.escape(form[at : found.start()]) + _TOKENS[found[0]]
+        if found[0] in CASES:
+            names = "|".join(map(re.escape, month_names(found[0], language)))
+        shape = f"(?P<N>{names})" if found[0] in CASES else _TOKENS[found[0]]
+        out += re.escape(form[at : found.start()]) + shape
         at = found.end()
     return "^" + out + re.escape(form[at:]) + "$"
 
@@ -137,8 +129,10 @@ def read_moments(texts: pa.StringArray, kind: str, form: str) -> pa.Array:
         return numbers
 
     if "N" in names:
-        short = pc.utf8_capitalize(pc.utf8_slice_codeunits(fields.field("N"), 0, 3))
-        month = pc.index_in(short, pa.array([m[:3] for m in MONTHS])).fill_null(0).to_numpy() + 1
+        plain, language = language_of(form)
+        token = next(t for t in _TOKEN.findall(plain) if t in CASES)
+        known = pa.array(month_names(token, language))
+        month = pc.index_in(fields.field("N"), known).fill_null(0).to_numpy() + 1
     else:
         month = number("M", 1)
     year, day = number("Y", 1970), number("D", 1)
@@ -167,8 +161,8 @@ def read_moments(texts: pa.StringArray, kind: str, form: str) -> pa.Array:
 
 
 def pieces(form: str) -> list[str]:
-    """A form cut into its tokens and what stands between them."""
-    return [p for p in re.split(f"({_TOKEN.pattern})", form) if p]
+    """A form without its language, cut into its tokens and what stands between them."""
+    return [p for p in re.split(f"({_TOKEN.pattern})", language_of(form)[0]) if p]
 
 
 def plausible(texts: pa.StringArray, kind: str) -> list[str]:
@@ -178,6 +172,9 @@ def plausible(texts: pa.StringArray, kind: str) -> list[str]:
     kind, forms = (
         ("date", SHORT) if kind == "short" else (kind, _marked(kind).get(_marks(first), ()))
     )
+    if kind != "time" and _WORD.search(first):
+        named = [f for f in forms_of(first) if ("hh" in f) == (kind == "timestamp")]
+        forms = [*forms, *(f for f in named if f not in forms)]
     return [
         f
         for f in forms

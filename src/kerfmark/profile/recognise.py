@@ -18,6 +18,7 @@ from kerfmark.errors import article, counted
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import integers, to_text, to_typed
 from kerfmark.profile.moments import CANDIDATES, PIVOT, pattern, plausible, read_moments
+from kerfmark.profile.months import language_of
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, plain_form
 
 BLANKS = (
@@ -327,6 +328,12 @@ def _moment(values: pa.StringArray) -> Recognised | None:
     for kind in ("date", "timestamp", "time"):
         forms = plausible(values, kind)
         readings = {_order(f) for f in forms}
+        if other := _other_months(values, kind, forms):
+            return Recognised(
+                TEXT,
+                "dates with names of months that mean others in another language: kept as text "
+                f'until the layout says type = "{kind} {forms[0]}" or "{kind} {other}"',
+            )
         if len(readings) > 1:
             return Recognised(
                 TEXT,
@@ -361,6 +368,14 @@ def _order(form: str) -> str:
     """The order of day, month and year in a form."""
     at = {letter: form.index(letter) for letter in "YMDh" if letter in form}
     return "".join(sorted(at, key=lambda letter: at[letter]))
+
+
+def _other_months(values: pa.StringArray, kind: str, forms: list[str]) -> str:
+    """A form by which some of the dates would be others than by the first one, because a word names
+    another month in its language; "" when there is none."""
+    named = [f for f in forms if language_of(f)[1] or "[" in forms[0]]
+    first = read_moments(values, kind, forms[0]) if named else None
+    return next((f for f in named if not read_moments(values, kind, f).equals(first)), "")
 
 
 def _swapped(forms: list[str]) -> str:
