@@ -55,6 +55,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="HEADER",
         help="a blank cell of this column means the same as the one above it",
     )
+    group.add_argument(
+        "--json-cells",
+        action="append",
+        default=[],
+        metavar="HEADER",
+        help="the cells of this column hold lists of records, written as JSON: they are a source "
+        "of their own",
+    )
     group.add_argument("--first-rows", type=int, metavar="N", help="only the first N rows of each")
     group.add_argument(
         "--cells",
@@ -110,6 +118,7 @@ def chosen(args: argparse.Namespace) -> Reading:
         query=args.query,
         skip_rows=_rows(args.skip_rows) + _after(args.first_rows),
         fill_down=tuple(args.fill_down),
+        json_cells=tuple(args.json_cells),
         unpack_limit=size(args.unpack_limit),
     )
 

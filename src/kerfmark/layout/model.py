@@ -79,7 +79,8 @@ class SourceSpec(_Part):
     0) of columns of fixed width; `ruled` listings have ruling lines, which are left out.
     `header_row` counts from 1; 0 when no row names the columns; the header goes over `header_rows`.
     `skip_rows` are rows of the file that are not data: 2, -1 (the last one), "40-60"; in the
-    columns of `fill_down` a blank cell means the same as the one above. `trim` leaves out spaces at
+    columns of `fill_down` a blank cell means the same as the one above; those of `json_cells` hold
+    lists of records, written as JSON, which are the `member` of that name. `trim` leaves out spaces at
     the ends of cells. `decimals` and `thousands` mark numbers, `dates`, `timestamps` and `times`
     are the forms of those, wherever a column's type does not say. `also` maps headers to other
     spellings that files may have; `may_lack` are headers that a file need not have.
@@ -104,6 +105,7 @@ class SourceSpec(_Part):
     query: str = ""
     skip_rows: Spellings = ()
     fill_down: tuple[str, ...] = ()
+    json_cells: tuple[str, ...] = ()
     blanks: Spellings = ()
     trim: bool = False
     decimals: Literal["", ".", ","] = ""

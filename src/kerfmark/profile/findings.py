@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -21,6 +22,7 @@ from kerfmark.profile.spilled import number_texts
 from kerfmark.read.source import Severity, mend_ragged
 
 ORDER: tuple[Severity, ...] = ("broken", "doubtful", "odd")
+_LIST_OF_RECORDS = r"^\s*\[\s*(\]|\{(.|\n)*\}\s*\]\s*$)"
 SHOWN = 5
 """Rows named per finding."""
 
@@ -102,6 +104,15 @@ def _of_column(
     encoded: EncodedSource, column: EncodedColumn, told: ColumnDescription
 ) -> Iterator[Finding]:
     header, everywhere = column.header, encoded.found.origin(None, column.header)
+    if len(lists := _lists_of_records(column)):
+        yield _finding(
+            encoded,
+            "odd",
+            header,
+            lists,
+            "holds lists of records, written as JSON",
+            f"--json-cells {shlex.quote(header)} makes a source of its own of them",
+        )
     if told.misfits:
         rows = _rows_of(column, pa.array(told.misfit_values))
         text = told.mostly.split("(")[0].split(" ")[0] in ("integer", "real", "boolean")
@@ -181,6 +192,18 @@ def _of_column(
             "values are kept as they stand: trim them in the file if they are not meant",
         )
     yield from _alike(encoded, column)
+
+
+def _lists_of_records(column: EncodedColumn) -> np.ndarray:
+    """The rows of a column with lists of records in JSON; none where not all that are filled have
+    one."""
+    some = column.values.slice(0, 100)
+    for values in (some, column.values) if len(some) else ():
+        if not pc.all(pc.match_substring_regex(values, _LIST_OF_RECORDS)).as_py():
+            return np.empty(0, np.int64)
+    with_one = pc.match_substring_regex(column.values, r"\{").to_numpy(zero_copy_only=False)
+    rows: np.ndarray = np.flatnonzero(gather(with_one, column.codes, blank=0))
+    return rows
 
 
 def _mixed_forms(column: EncodedColumn) -> list[str]:

@@ -51,7 +51,7 @@ class JsonFile:
                     why="it holds no records",
                 )
             try:
-                self._schema = _with_texts(pa.unify_schemas(schemas, promote_options="permissive"))
+                self._schema = with_texts(pa.unify_schemas(schemas, promote_options="permissive"))
             except pa.ArrowException as error:
                 raise self._uneven(str(error)) from error
         return self._schema
@@ -146,6 +146,17 @@ class JsonFile:
             )
 
 
+def parse_lines(lines: bytes, schema: pa.Schema | None) -> pa.RecordBatch:
+    """Objects, one a line, as a batch with the types of a schema, or those that are found; numbers
+    keep their digits."""
+    quoted = _records(lines, False)[2]
+    options = pj.ParseOptions(newlines_in_values=True, explicit_schema=schema)
+    reading = pj.ReadOptions(use_threads=False, block_size=len(quoted) + 1)
+    table = pj.read_json(pa.BufferReader(quoted), reading, options)
+    [batch] = table.combine_chunks().to_batches()
+    return batch if schema else batch.cast(_plain(batch.schema))
+
+
 def _records(data: bytes, commas: bool) -> tuple[int, int, bytes]:
     """Where the last whole record of some JSON ends, how many records end before that, and these as
     separate lines whose numbers are in quotes. `commas` between the records are taken out."""
@@ -212,7 +223,7 @@ def _plain_type(type_: pa.DataType) -> pa.DataType:
     return type_ if pa.types.is_boolean(type_) or pa.types.is_null(type_) else pa.string()
 
 
-def _with_texts(schema: pa.Schema) -> pa.Schema:
+def with_texts(schema: pa.Schema) -> pa.Schema:
     """A schema in which fields that never hold anything are texts."""
 
     def told(type_: pa.DataType) -> pa.DataType:

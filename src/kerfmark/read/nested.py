@@ -117,7 +117,7 @@ class NestedSource:
     def below(self) -> list[NestedSource]:
         """The sources of the lists in these records."""
         return [
-            NestedSource(
+            type(self)(
                 self._records,
                 way[-1] if self.is_empty else f"{self.name} {way[-1]}",
                 (*self._lists, way),
@@ -181,7 +181,9 @@ class NestedSource:
         )
 
 
-def nested_sources(records: Records, name: str) -> list[NestedSource]:
+def nested_sources(
+    records: Records, name: str, kind: type[NestedSource] = NestedSource
+) -> list[NestedSource]:
     """A file of records as sources: the records themselves, then the lists in them, and the lists
     in those.
 
@@ -189,7 +191,7 @@ def nested_sources(records: Records, name: str) -> list[NestedSource]:
     its lists.
     """
     out: list[NestedSource] = []
-    waiting = [NestedSource(records, name)]
+    waiting = [kind(records, name)]
     while waiting:
         source = waiting.pop(0)
         waiting[:0] = source.below()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from kerfmark.errors import Origin, SourceError
@@ -9,6 +10,7 @@ from kerfmark.read.archives import Bytes, text_files
 from kerfmark.read.delimited import DelimitedSource
 from kerfmark.read.dialect import WRITTEN, Dialect
 from kerfmark.read.format import Format, check_path
+from kerfmark.read.json_cells import JsonCells, JsonCellSource
 from kerfmark.read.json_records import JsonFile
 from kerfmark.read.nested import list_of, nested_sources
 from kerfmark.read.source import Reading, Source
@@ -33,14 +35,21 @@ def _open(path: Path, reading: Reading) -> list[Source]:
     out: list[Source] = []
     for b in text_files(path, reading.unpack_limit):
         if not reading.member or b.member == reading.member:
-            out += (
-                nested_sources(JsonFile(b), b.stem)
-                if is_json(b)
-                else [DelimitedSource(b, dialect) for dialect in find_dialects(b, reading)]
-            )
+            if is_json(b):
+                out += nested_sources(JsonFile(b), b.stem)
+            else:
+                texts = [DelimitedSource(b, dialect) for dialect in find_dialects(b, reading)]
+                out += [s for text in texts for s in with_json_cells(text, reading)]
     if not out:
         raise _no_member(path, reading)
     return out
+
+
+def with_json_cells(text: DelimitedSource, reading: Reading) -> Sequence[Source]:
+    """A text as the sources that it is: itself, or its rows and the lists in its cells."""
+    if not reading.json_cells:
+        return [text]
+    return nested_sources(JsonCells(text, reading.json_cells), text.name, JsonCellSource)
 
 
 def _no_member(path: Path, reading: Reading) -> SourceError:
@@ -60,10 +69,14 @@ def _reopen(path: Path, name: str, reading: Reading) -> Source:
         return list_of(
             nested_sources(JsonFile(found[0]), found[0].stem), reading.member, name, path
         )
+    said = {k: v for k in WRITTEN if (v := getattr(reading, k)) is not None}
+    if reading.json_cells:
+        text = DelimitedSource(found[0], Dialect(**said), name)
+        lists = nested_sources(JsonCells(text, reading.json_cells), name, JsonCellSource)
+        return list_of(lists, reading.member, name, path)
     chosen = next((b for b in found if b.member == reading.member), None)
     if chosen is None:
         raise _no_member(path, reading)
-    said = {k: v for k in WRITTEN if (v := getattr(reading, k)) is not None}
     return DelimitedSource(chosen, Dialect(**said), name)
 
 
