@@ -42,6 +42,17 @@ CASES = {
         1,
         2,
     ),
+    "names over names over names": (
+        ",,2040,,,,2041,,,\n,,wet,,dry,,wet,,dry,\nsite,crop,kg,n,kg,n,kg,n,kg,n\n"
+        "A,b,1,2,3,4,5,6,7,8\nC,d,1,2,3,4,5,6,7,8\n",
+        1,
+        3,
+    ),
+    "names that only those above tell apart": (
+        ",,wet,,dry,\nsite,crop,kg,n,kg,n\nA,b,1,2,3,4\nC,d,1,2,3,4\n",
+        1,
+        2,
+    ),
     "a corner without a name": (",qty,price\nAnna,1,2\nBen,3,4\n", 1, 1),
     "records of an export": (
         "10001,Anna Huber,anna@x.example,12.5\n10002,Ben Maier,b@x.example,13\n",

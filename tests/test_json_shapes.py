@@ -3,6 +3,9 @@ holds; what is a record already stays one."""
 
 from __future__ import annotations
 
+import csv
+import shlex
+import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 
@@ -78,3 +81,56 @@ def test_what_is_a_record_stays_one(
     write("a.json", text)
     [source] = kerfmark("measure", "a.json", "--json").json["sources"]
     assert [c["header"] for c in source["columns"]] == headers
+
+
+ORDERS = [
+    ("no", "customer", "items"),
+    ("007", "Ann", '[{"sku": "A1", "qty": 2, "price": 1.50}, {"sku": "B2", "qty": 1}]'),
+    ("008", "Ben", "[]"),
+    (),
+    ("009", "Cid", '[{"sku": "A1", "qty": 12,\n "price": null}]'),
+    ("010", "Dot", ""),
+]
+ITEMS = [["1", "1", "A1", "2", "1.50"], ["1", "2", "B2", "1", ""], ["3", "1", "A1", "12", ""]]
+
+
+@pytest.fixture
+def orders(tmp_path: Path) -> Path:
+    path = tmp_path / "orders.csv"
+    with path.open("w", newline="") as file:
+        csv.writer(file, delimiter=";", lineterminator="\n").writerows(ORDERS)
+    return path
+
+
+def test_lists_of_records_in_cells_are_told_and_read_when_that_is_said(
+    kerfmark: Runner, orders: Path
+) -> None:
+    [source] = kerfmark("measure", "orders.csv", "--json").json["sources"]
+    [told] = [f for f in source["findings"] if "lists of records" in f["what"]]
+    assert (told["origin"]["column"], told["rows"]) == ("items", [2, 5])
+    said = shlex.split(told["next"])[:2]
+    rows, items = kerfmark("measure", "orders.csv", *said, "--json").json["sources"]
+    assert [r[1:] for r in rows["first_rows"]] == [["007", "Ann"], ["008", "Ben"], ["009", "Cid"]]
+    got = [["" if c is None else c for c in row] for row in items["first_rows"]]
+    assert got == ITEMS
+    assert [c["header"] for c in items["columns"]] == ["record", "position", "sku", "qty", "price"]
+
+
+def test_a_layout_keeps_that_cells_hold_lists(
+    kerfmark: Runner, orders: Path, tmp_path: Path
+) -> None:
+    kerfmark("cut", "orders.csv", "--json-cells", "items", "--into", "a.db")
+    assert kerfmark("prove", "a.db").code == 0
+    orders.write_text(orders.read_text().replace("B2", "B3"))
+    kerfmark("refresh", "a.db")
+    with sqlite3.connect(tmp_path / "a.db") as db:
+        skus = [s for (s,) in db.execute("SELECT sku FROM orders_item ORDER BY 1")]
+    assert skus == ["A1", "A1", "B3"]
+
+
+def test_a_cell_that_is_not_json_is_told_with_its_row(kerfmark: Runner, orders: Path) -> None:
+    orders.write_text(orders.read_text().replace('""qty"": 12', '""qty"" 12'))
+    told = kerfmark("measure", "orders.csv", "--json-cells", "items", code=1).err
+    assert 'row 5, column "items"' in told and "not JSON" in told
+    told = kerfmark("measure", "orders.csv", "--json-cells", "things", code=2).err
+    assert "its columns are no, customer, items" in told

@@ -209,8 +209,13 @@ class TestLaterFiles:
 
     def test_a_file_that_is_surely_otherwise_is_read_so(self) -> None:
         self.write("a2.csv", "no;name\n4;Peña\n")
-        self.kerfmark("add", "a2.csv", "--into", "a.db")
+        told = self.kerfmark("add", "a2.csv", "--into", "a.db").out
+        assert "it is read as utf-8, files before it as cp1252" in told
         assert self.names()[-1] == "Peña"
+
+    def test_a_plain_file_reads_the_same_in_any_encoding_and_is_not_told(self) -> None:
+        self.write("a2.csv", "no;name\n4;Weir\n")
+        assert "read as" not in self.kerfmark("add", "a2.csv", "--into", "a.db").out
 
     def test_letters_that_are_no_text_in_the_page_before_are_told(
         self, write: Write, kerfmark: Runner

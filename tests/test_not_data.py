@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 
@@ -98,6 +100,35 @@ def test_only_the_first_rows_are_wanted(kerfmark: Runner, write: Write) -> None:
         "--first-rows takes a number"
         in kerfmark("measure", "a.csv", "--first-rows", "0", code=2).err
     )
+
+
+def test_rows_of_one_file_may_be_named(kerfmark: Runner, write: Write, tmp_path: Path) -> None:
+    write("v-2040-01.csv", "no,name\n1,Anna\n2,Ben\n")
+    write("v-2040-02.csv", "no,name\n3,Cleo\n4,Dan\n99,all of them\n")
+    files = ("v-2040-01.csv", "v-2040-02.csv")
+    kerfmark("cut", *files, "--skip-rows", "v-2040-02.csv:-1", "--into", "a.db")
+    kerfmark("cut", "a.layout.toml", "--into", "b.db")
+    for database in ("a.db", "b.db"):
+        assert kerfmark("prove", database).code == 0
+        with contextlib.closing(sqlite3.connect(tmp_path / database)) as db:
+            assert [n for (n,) in db.execute("SELECT no FROM v ORDER BY no")] == [1, 2, 3, 4]
+    write("v-2040-03.csv", "no,name\n5,Eva\n99,all of them\n")
+    write("v-2040-04.csv", "no,name\n6,Fay\n")
+    later = ("v-2040-03.csv", "v-2040-04.csv")
+    kerfmark("add", *later, "--skip-rows", "*-03.csv:3", "--into", "a.db")
+    assert kerfmark("prove", "a.db").code == 0
+    with contextlib.closing(sqlite3.connect(tmp_path / "a.db")) as db:
+        assert [n for (n,) in db.execute("SELECT no FROM v ORDER BY no")] == [1, 2, 3, 4, 5, 6]
+    told = kerfmark("measure", *files, "--skip-rows", "w.csv:2", code=2).err
+    assert 'no file is called "w.csv"' in told
+
+
+def test_several_spellings_of_a_blank_are_taken_and_told(kerfmark: Runner, write: Write) -> None:
+    write("v.csv", "no,kg\n" + "".join(f"{n},{k}\n" for n, k in enumerate(["1", "NA", "..", "4"])))
+    [source] = kerfmark("measure", "v.csv", "--json").json["sources"]
+    assert [c["type"] for c in source["columns"]] == ["integer", "integer"]
+    told = kerfmark("mark", "v.csv").out
+    assert 'taken as blank: "..", "NA"' in told
 
 
 def test_later_months_lose_their_own_repeated_headers(kerfmark: Runner, write: Write) -> None:

@@ -29,7 +29,7 @@ from kerfmark.read.cells import spell_cell, texts
 from kerfmark.read.json_records import _records
 from kerfmark.read.open import open_all, open_path
 from kerfmark.read.union import _telling_name, _telling_parts
-from kerfmark.read.workbook.sheets import _column, _letters
+from kerfmark.read.workbook.ranges import column_letters, column_number
 from kerfmark.store.sqlite.create_table import with_column_type
 from kerfmark.structure.near_dependencies import near
 
@@ -188,7 +188,7 @@ def test_json_is_cut_at_its_records_whatever_stands_in_strings(
 
 @given(st.integers(0, 20_000))
 def test_columns_of_sheets_have_letters(number: int) -> None:
-    assert _column(_letters(number)) == number
+    assert column_number(column_letters(number)) == number
 
 
 @pytest.mark.parametrize(

@@ -51,9 +51,25 @@ Known = Literal["", "refuse", "keep", "fill", "overwrite", "add"]
 Missing = Literal["create", "refuse", "blank"]
 
 
+def _checked_rows(value: tuple[str, ...]) -> tuple[str, ...]:
+    """Rows that are not data.
+
+    Raises ValueError for what names none.
+    """
+    for one in value:
+        span = re.fullmatch(r"([1-9]\d*)-([1-9]\d*)", one)
+        if not SKIPPED.fullmatch(one) or (span and int(span[1]) > int(span[2])):
+            raise ValueError(
+                f'"{one}" is not a row number; write 2, -1 for the last one, "40-60", "40-", '
+                '">100", or a kind of row: "notes", "totals", "keep-headers"'
+            )
+    return value
+
+
 class PartSpec(_Part):
     """One of several files, sheets or tables of one shape: what its rows say in the telling column,
-    where it is, and its encoding and delimiter where they are not those of the whole source."""
+    where it is, rows of it that are not data, and its encoding and delimiter where they are not
+    those of the whole source."""
 
     told: str
     file: str
@@ -63,6 +79,9 @@ class PartSpec(_Part):
     member: str = ""
     encoding: str = ""
     delimiter: str = ""
+    skip_rows: Spellings = ()
+
+    _rows = field_validator("skip_rows")(_checked_rows)
 
 
 class SourceSpec(_Part):
@@ -80,8 +99,8 @@ class SourceSpec(_Part):
     `header_row` counts from 1; 0 when no row names the columns; the header goes over `header_rows`.
     `skip_rows` are rows of the file that are not data: 2, -1 (the last one), "40-60"; in the
     columns of `fill_down` a blank cell means the same as the one above; those of `json_cells` hold
-    lists of records, written as JSON, which are the `member` of that name. `trim` leaves out spaces at
-    the ends of cells. `decimals` and `thousands` mark numbers, `dates`, `timestamps` and `times`
+    lists of records, written as JSON, which are the `member` of that name. `trim` leaves out spaces
+    at the ends of cells. `decimals` and `thousands` mark numbers, `dates`, `timestamps` and `times`
     are the forms of those, wherever a column's type does not say. `also` maps headers to other
     spellings that files may have; `may_lack` are headers that a file need not have.
     """
@@ -117,17 +136,7 @@ class SourceSpec(_Part):
     left_out: tuple[str, ...] = ()
     may_lack: tuple[str, ...] = ()
 
-    @field_validator("skip_rows")
-    @classmethod
-    def _rows(cls, value: tuple[str, ...]) -> tuple[str, ...]:
-        for one in value:
-            span = re.fullmatch(r"([1-9]\d*)-([1-9]\d*)", one)
-            if not SKIPPED.fullmatch(one) or (span and int(span[1]) > int(span[2])):
-                raise ValueError(
-                    f'"{one}" is not a row number; write 2, -1 for the last one, "40-60", "40-", '
-                    '">100", or a kind of row: "notes", "totals", "keep-headers"'
-                )
-        return value
+    _rows = field_validator("skip_rows")(_checked_rows)
 
     @field_validator("dates", "timestamps", "times")
     @classmethod

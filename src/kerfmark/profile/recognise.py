@@ -37,6 +37,15 @@ BLANKS = (
     "--",
     ".",
     "?",
+    "..",
+    "...",
+    "…",
+    ":",
+    "n.a.",
+    "N.A.",
+    "n/d",
+    "k.A.",
+    "k. A.",
 )
 """Spellings that stand for a blank where everything else in a column is of some other type."""
 BOOLEANS = (

@@ -60,7 +60,7 @@ def find_encoding(sample: bytes, origin: Origin, rest: Iterable[bytes] = ()) -> 
         if not block.isascii():
             whole, found = block, cells_beyond_ascii(block)
     if not found or is_utf8(whole):
-        return Guess("utf-8")
+        return Guess("utf-8", is_plain=not found)
     controls = sum(sample.count(b) for b in range(32) if b not in (9, 10, 12, 13, 26))
     if controls > len(sample) / 100:
         raise SourceError(

@@ -20,6 +20,8 @@ from kerfmark.read.source import Remark, joined_header
 
 Records = Sequence[Sequence[str]]
 
+MOST_HEADER_ROWS = 3
+"""Rows of names that a header may have, its units aside."""
 MOST_ABOVE = 40
 """Records above a header at most."""
 SHOWN = 6
@@ -96,13 +98,15 @@ def find_header(records: Records) -> Header:
     if above and score < CERTAIN and _names_one_less(records[above[0]], width):
         top, above = above[0], []
         score = header_likelihood(records[top], records[top + 1 :])
+    start = _first_of_header(records, top, above)
+    if start < top and score < CERTAIN:  # names that are alike until what is above tells them apart
+        names = joined_header(records[start : top + 1])
+        score = max(score, header_likelihood(names, records[top + 1 :]))
     titles = [i for i in above if not _is_comment(records[i])]
     if score <= (-CERTAIN if titles else 0) and len(titles) == len(above):
         doubt = [_no_header_remark(records[top], top)] if score > -CERTAIN or titles else []
         return Header(0, remarks=tuple(doubt))
-    rows = 1
-    if above and above[-1] == top - 1 and _is_upper_part(records[top - 1], records[top]):
-        top, rows, above = top - 1, 2, above[:-1]
+    top, rows, above = start, top - start + 1, [i for i in above if i < start]
     last = top + rows
     if last < len(records) - 1 and is_units(records[last], records[last + 1 :]):
         rows += 1
@@ -290,6 +294,18 @@ def is_units(record: Sequence[str], rest: Records) -> bool:
         if cell != "-" and column and all(_NUMBER.match(v) for v in column):
             return True
     return False
+
+
+def _first_of_header(records: Records, last: int, above: Sequence[int]) -> int:
+    """The first record of a header whose last one is known."""
+    start = last
+    while (
+        start - 1 in above
+        and last - start < MOST_HEADER_ROWS - 1
+        and _is_upper_part(records[start - 1], records[start])
+    ):
+        start -= 1
+    return start
 
 
 def _is_upper_part(record: Sequence[str], header: Sequence[str]) -> bool:

@@ -81,12 +81,14 @@ class Spelling:
 @dataclass(frozen=True)
 class Guess:
     """The encoding that is most likely, and others that are nearly so, each with the same examples
-    (those that read differently). `cells` are what it was told by; without any it is sure."""
+    (those that read differently). `cells` are what it was told by; without any it is sure. It
+    `is_plain` where all is ASCII, which reads the same in any."""
 
     encoding: str
     examples: tuple[str, ...] = ()
     others: tuple[Spelling, ...] = ()
     cells: tuple[bytes, ...] = ()
+    is_plain: bool = False
 
 
 @dataclass(frozen=True)

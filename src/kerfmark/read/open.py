@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fnmatch
 import glob
 from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
@@ -14,7 +15,7 @@ from kerfmark.read.formats import READABLE, format_of
 from kerfmark.read.partitions import files_below, with_folders
 from kerfmark.read.set_aside import without_reasons
 from kerfmark.read.source import Reading, RowRules, Source, with_changes
-from kerfmark.read.union import UnionSource, unite
+from kerfmark.read.union import UnionSource, parts_of, unite
 
 LOCK = "~$"
 """How the files begin that a spreadsheet program makes beside a workbook which is open."""
@@ -34,7 +35,8 @@ def open_all(
     found: list[Source] = []
     for one in inputs:
         for place in places(str(one)):
-            found += [with_changes(s, rules=reading.rules) for s in open_path(place, reading)]
+            rules = _rules_of(reading.rules, Path(place).name)
+            found += [with_changes(s, rules=rules) for s in open_path(place, reading)]
             if len(found) > MOST_SOURCES:
                 raise SourceError(
                     f"these are more than {MOST_SOURCES:,} sources",
@@ -42,6 +44,7 @@ def open_all(
                     origin=Origin(str(one)),
                     next="name fewer at once; `kerfmark add` takes further ones of the same shape",
                 )
+    _refuse_strangers(reading.rules, found)
     missing = set(reading.fill_down) - {h for s in found for h in s.headers}
     if missing:
         raise SourceError(
@@ -51,6 +54,27 @@ def open_all(
             next=f"its columns are {', '.join(found[0].headers)}" if found else "",
         )
     return unite(found) if together and len(found) > 1 else found
+
+
+def _rules_of(rules: RowRules, file: str) -> RowRules:
+    """The rules for one file: of `may.csv:-1` the last row, if it is that."""
+    said = [one.rpartition(":") for one in rules.skip_rows]
+    mine = tuple(rows for name, _, rows in said if not name or fnmatch.fnmatch(file, name))
+    return rules._replace(skip_rows=mine)
+
+
+def _refuse_strangers(rules: RowRules, found: Sequence[Source]) -> None:
+    """Raises SourceError for rows of a file that is not among those that were opened."""
+    files = {Path(s.location).name for source in found for s in parts_of(source)}
+    for one in rules.skip_rows:
+        name = one.rpartition(":")[0]
+        if name and not fnmatch.filter(files, name):
+            raise SourceError(
+                f'no file is called "{name}", of which rows are to be skipped',
+                code="source.missing",
+                origin=Origin(name),
+                next=f"the files are {', '.join(sorted(files))}",
+            )
 
 
 def places(one: str) -> list[str]:

@@ -43,8 +43,9 @@ class Reading:
     workbook; `block` the number of a table among several in one sheet or file (0: all is one);
     `table` a table and `query` a query of a database; `member` a member of an archive.
     `skip_rows` and `fill_down` are rules about rows (see `RowRules`). `unpack_limit` is the most
-    bytes that a packed file may unpack to. `ruled` says that a listing has ruling lines; `json_cells` are
-    the headers of columns with lists of records in their cells. `hidden` takes in hidden sheets.
+    bytes that a packed file may unpack to. `ruled` says that a listing has ruling lines;
+    `json_cells` are the headers of columns with lists of records in their cells. `hidden` takes in
+    hidden sheets.
     """
 
     delimiter: str | None = None

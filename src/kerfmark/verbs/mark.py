@@ -26,6 +26,7 @@ from kerfmark.profile.recognise import BLANKS, blank_spellings, is_padded, settl
 from kerfmark.progress import Progress, silent
 from kerfmark.read.csv_metadata import DescribedFile, described
 from kerfmark.read.formats import READABLE
+from kerfmark.read.letters import quoted
 from kerfmark.read.open import reopen
 from kerfmark.read.source import Reading, Source, with_changes
 from kerfmark.structure.declared import declared
@@ -264,7 +265,15 @@ def mark_sources(
             more = True
     if more:
         proposal, encoded = _proposed(read, padded, blanks, folder, progress, steering)
-    notes = tuple((s.name, f"passed over: there are no rows in {s.origin()}") for s in empty)
+    notes = tuple(
+        (
+            read[n].source.name,
+            f"taken as blank: {quoted(sorted(said))} (layout: blanks; without it they are texts)",
+        )
+        for n, said in blanks.items()
+        if said
+    )
+    notes += tuple((s.name, f"passed over: there are no rows in {s.origin()}") for s in empty)
     notes += tuple(
         (read[n].source.name, "cells are padded with spaces: these are left out (trim)")
         for n in sorted(padded)

@@ -19,6 +19,7 @@ from kerfmark.read.dialect import WRITTEN
 from kerfmark.read.letters import Spelling, quoted, spelled
 from kerfmark.read.open import described_as, open_all
 from kerfmark.read.source import Reading, Source, with_changes
+from kerfmark.read.text_file import with_json_cells
 from kerfmark.read.union import HOW, WHERE
 from kerfmark.read.wrapped import unwrapped
 from kerfmark.verbs.sources import open_source, rules_of
@@ -105,9 +106,18 @@ def route(
         )
     return [
         _routed(layout, found, only, new_headers)
-        for file in files
-        for found in open_all([file], reading, together=False)
+        for opened in open_all(files, reading, together=False)
+        for found in _with_lists(layout, opened, reading)
     ]
+
+
+def _with_lists(layout: Layout, found: Source, reading: Reading) -> Sequence[Source]:
+    """A file, and the lists in its cells, where the layout says that such files have any."""
+    for said in {spec.json_cells for spec in layout.sources.values() if spec.json_cells}:
+        if isinstance(found, DelimitedSource) and set(said) <= set(found.headers):
+            lists = with_json_cells(found, replace(reading, json_cells=said))
+            return [with_changes(s, rules=found.rules) for s in lists]
+    return [found]
 
 
 def _routed(layout: Layout, found: Source, only: str, new_headers: NewHeaders) -> Routed:
@@ -170,8 +180,12 @@ def _same_letters(tried: _Try, before: str) -> tuple[Source, SourceSpec, str]:
     """
     found, spec, text = tried.opened, tried.spec, unwrapped(tried.opened)
     guess = text.dialect.guess if isinstance(text, DelimitedSource) else None
-    if not isinstance(text, DelimitedSource) or guess is None or not guess.cells:
+    if not isinstance(text, DelimitedSource) or guess is None:
         return found, spec, ""
+    if not guess.cells:  # its bytes say it
+        differs = guess.encoding != before and not guess.is_plain
+        told = f"; it is read as {guess.encoding}, files before it as {before}" if differs else ""
+        return found, spec, told
     as_before = spelled(guess.cells, before)
     if as_before is not None and (
         before in (guess.encoding, *(o.encoding for o in guess.others))
@@ -319,16 +333,18 @@ def with_files(layout: Layout, routed: Sequence[Routed]) -> tuple[Layout, set[st
         if len(mine) == 1 and not old.telling:
             sources[name] = first
             continue
+        everywhere = tuple(s for s in first.skip_rows if all(s in r.spec.skip_rows for r in mine))
         parts = tuple(
             PartSpec(
                 told=r.told or Path(r.place).stem,
                 file=r.place,
+                skip_rows=tuple(s for s in r.spec.skip_rows if s not in everywhere),
                 **{k: getattr(r.spec, k) for k in WHERE},
                 **{k: v for k in HOW if (v := getattr(r.spec, k)) != getattr(first, k)},
             )
             for r in mine
         )
         sources[name] = first.model_copy(
-            update={"file": "", "parts": parts, "telling": old.telling}
+            update={"file": "", "parts": parts, "telling": old.telling, "skip_rows": everywhere}
         )
     return layout.model_copy(update={"sources": sources}), set(fed)

@@ -6,7 +6,7 @@ from __future__ import annotations
 import fnmatch
 import json
 import re
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import fields, replace
 from pathlib import Path
 
@@ -36,7 +36,8 @@ def open_inputs(inputs: Sequence[str | Path], reading: Reading) -> list[Source]:
 
 def spec_of(source: Source, folder: Path) -> SourceSpec:
     """What a layout in a folder says of a source."""
-    settings = source.settings() | next(p.rules.settings() for p in parts_of(source))
+    everywhere = _common(p.rules for p in parts_of(source))
+    settings = source.settings() | everywhere.settings()
     if isinstance(source, UnionSource):
         parts = [
             {
@@ -44,11 +45,19 @@ def spec_of(source: Source, folder: Path) -> SourceSpec:
                 "file": file_beside(p.location, folder),
                 **{k: v for k, v in p.settings().items() if k in WHERE},
                 **{k: _written(p, k) for k in HOW if _written(p, k) != _written(source, k)},
+                "skip_rows": [r for r in p.rules.skip_rows if r not in everywhere.skip_rows],
             }
             for told, p in zip(source.told, source.parts, strict=True)
         ]
         return SourceSpec.model_validate(settings | {"parts": parts})
     return SourceSpec.model_validate(settings | {"file": file_beside(source.location, folder)})
+
+
+def _common(rules: Iterable[RowRules]) -> RowRules:
+    """What several rules have in common."""
+    first, *others = rules
+    rows = [r for r in first.skip_rows if all(r in o.skip_rows for o in others)]
+    return first._replace(skip_rows=tuple(rows))
 
 
 def _written(source: Source, key: str) -> str:
@@ -64,6 +73,7 @@ def part_of(reading: Reading, part: PartSpec) -> Reading:
     """How a part of a source is read."""
     return replace(
         reading,
+        skip_rows=(*reading.skip_rows, *part.skip_rows),
         **{k: getattr(part, k) for k in WHERE},
         **{k: v for k in HOW if (v := getattr(part, k))},
     )

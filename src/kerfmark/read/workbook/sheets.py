@@ -35,6 +35,7 @@ from kerfmark.read.blocks import (
 )
 from kerfmark.read.cells import spell_cell, texts
 from kerfmark.read.format import Format
+from kerfmark.read.header import MOST_HEADER_ROWS
 from kerfmark.read.source import (
     Batches,
     Found,
@@ -510,8 +511,13 @@ def _header_rows(top: Sequence[Sequence[Any]], merged: set[int]) -> tuple[int, i
             continue
         if not _names(row, top[i + 1 :]):
             return 0, 1
-        if i and i - 1 in merged and filled[i - 1]:
-            return i, 2
+        start = i
+        while (
+            start > max(0, i + 1 - MOST_HEADER_ROWS) and start - 1 in merged and filled[start - 1]
+        ):
+            start -= 1
+        if start < i:
+            return start + 1, i + 1 - start
         after = top[i + 1] if i + 1 < len(top) else []
         open_ = [
             j
