@@ -113,7 +113,9 @@ def _cell(column: int, cell: Cell) -> bytes:
     if isinstance(cell, bool):
         return _record(4, where + bytes([cell]))
     if isinstance(cell, dt.date):
-        return _record(5, where + struct.pack("<d", (cell - dt.date(1899, 12, 30)).days))
+        moment = cell if isinstance(cell, dt.datetime) else dt.datetime.combine(cell, dt.time())
+        days = (moment - dt.datetime(1899, 12, 30)) / dt.timedelta(days=1)
+        return _record(5, where + struct.pack("<d", days))
     if isinstance(cell, str):
         return (
             _record(3, where + bytes([_ERRORS[cell]]))

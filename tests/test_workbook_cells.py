@@ -11,6 +11,7 @@ import pytest
 from openpyxl.workbook.defined_name import DefinedName
 from openpyxl.worksheet.table import Table
 
+from binary_book import write_binary_book
 from conftest import Runner
 
 ROWS = [("no", "name", "kg"), (1, "Anna", 2.5), (2, "Ben", 3.5)]
@@ -102,3 +103,12 @@ def test_parts_of_seconds_durations_and_midnights_stay(kerfmark: Runner, tmp_pat
     assert source["first_rows"][1][2:4] == ["00:00:00.5", "24:00:05"]
     kerfmark("cut", "b.xlsx", "--into", "a.db")
     assert "proven" in kerfmark("prove", "a.db").out
+
+
+def test_parts_of_seconds_stay_in_binary_workbooks(kerfmark: Runner, tmp_path: Path) -> None:
+    moments = [dt.datetime(2040, 1, 2) + dt.timedelta(milliseconds=40 * n) for n in range(30)]
+    rows = [["no", "fine"], *([float(n), moment] for n, moment in enumerate(moments))]
+    write_binary_book(tmp_path / "b.xlsb", {"Visits": rows})
+    [source] = kerfmark("measure", "b.xlsb", "--json").json["sources"]
+    assert source["columns"][1]["distinct"] == 30
+    assert source["first_rows"][1][1] == "2040-01-02 00:00:00.04"
