@@ -53,7 +53,10 @@ def find_encoding(sample: bytes, origin: Origin, rest: Iterable[bytes] = ()) -> 
         for escape, name in _ESCAPES:
             if escape.search(sample):
                 return Guess(name)
-    found, looked_at = cells_beyond_ascii(sample), len(sample)
+    elif is_utf8(sample):
+        return Guess("utf-8")
+    found = set() if sample.isascii() else cells_beyond_ascii(sample)
+    looked_at = len(sample)
     more = iter(rest)
     whole = sample
     while not found and (block := next(more, None)) is not None:  # plain ASCII so far
