@@ -89,9 +89,11 @@ def _append(parent: TableRows, cells: dict[str, Cells], records: np.ndarray) -> 
         if name in cells:
             column, (values, codes) = parent.typed(name), cells[name]
             added = codes[records]
-            more = np.where(added >= 0, added + len(column.values), -1).astype(np.int32)
+            more = np.where(added >= 0, added + len(column.values), -1)
+            both = pa.concat_arrays([column.values, values]).dictionary_encode()
+            one = np.append(both.indices.to_numpy(), -1).astype(np.int32)  # of equal values
             parent.columns[name] = Typed(
-                pa.concat_arrays([column.values, values]), np.concatenate([column.codes, more])
+                both.dictionary, gather(one, np.concatenate([column.codes, more]))
             )
         else:
             blank = np.full(len(records), -1, column.codes.dtype)

@@ -1,4 +1,4 @@
-"""The names of the months in European languages (`months.json`, made by `tools/make_months.py`).
+"""The names of the months in European languages, which `tools/make_months.py` has gathered.
 
 A form of dates says its language at its end: `D. Month YYYY [de]`, `DD-Mon-YYYY [fr.]`. What
 follows the two letters is a way of spelling short names: `.` with their points, `2` as spreadsheet

@@ -6,6 +6,7 @@ begins with a header of its own: a blank row within a table cuts nothing.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
@@ -240,9 +241,16 @@ def _with_header(grid: Grid, area: Block) -> Block:
         return area
     found = find_header(rows)
     top = area.top + found.row - 1
-    if not found.row or top >= area.bottom - 1 or _filled(grid[top], area) < 2:
+    if not found.row or top >= area.bottom - 1 or not _are_names(grid[top], area):
         return area
     return replace(area, header=top + found.rows - 1 if found.rows > 1 else top)
+
+
+def _are_names(row: Sequence[str], area: Block) -> bool:
+    """Whether some cells, most of them words, may be the names of columns."""
+    cells = [c.strip() for c in row[area.left : area.right] if c.strip()]
+    words = [c for c in cells if re.search(r"[^\W\d_]", c) and c not in ("TRUE", "FALSE")]
+    return len(cells) > 1 and len(words) > len(cells) / 2
 
 
 def _named(grid: Grid, table: Block) -> Block:

@@ -19,12 +19,16 @@ from functools import cached_property
 import numpy as np
 
 from kerfmark import memory
-from kerfmark.profile.codes import Codes, combine, filled, holds, value_counts
+from kerfmark.profile.codes import Codes, combine, filled, holds, most_frequent, value_counts
 
 BLOCK = 12_000_000
 """Cells up to which the columns of a relation are also kept in one piece."""
 SAMPLE = 4_096
 """Rows on which a candidate is first put to the test."""
+MOST = 0.01
+"""The share of rows that may be exceptions to what nearly holds."""
+SPARED = 0.1
+"""The share of the exceptions expected by chance that may be there."""
 
 
 @dataclass(frozen=True)
@@ -52,6 +56,11 @@ class Relation:
     def filled(self) -> list[int]:
         """Per column, how many rows are not blank."""
         return [filled(c) for c in self.columns]
+
+    @cached_property
+    def states(self) -> list[int]:
+        """Per column, how many different cells it has, blank ones included."""
+        return [s + (f < self.rows) for s, f in zip(self.sizes, self.filled, strict=True)]
 
     @cached_property
     def sameness(self) -> list[float]:
@@ -107,3 +116,40 @@ class Relation:
         """What a dependency of column b on column a rests on."""
         repeats = self.filled[a] - self.sizes[a]
         return Evidence(self.sizes[a], repeats, repeats * (1 - self.sameness[b]))
+
+
+@dataclass(frozen=True)
+class Near:
+    """A near dependency: the rows that are exceptions, what is usual per code of the key, the
+    repeats it rests on, how many exceptions chance would have made, and how many keys have any."""
+
+    rows: np.ndarray
+    usual: np.ndarray
+    repeats: int
+    expected: float
+    keys: int
+
+
+def near(key: Codes, keys: int, other: Codes, others: int, most: float = MOST) -> Near | None:
+    """Whether a column is, but for a few rows, what it mostly is beside the same key; None when
+    there are too many exceptions, or too few repeats to tell. A blank beside a filled key counts as
+    an exception where a value is usual."""
+    if others < 2 or len(key) < max(3 * keys, 20):
+        return None
+    sample = slice(0, 20_000)
+    a, b = key[sample], other[sample]
+    last = np.full(keys + 1, -1, other.dtype)
+    last[a] = b
+    if np.count_nonzero((last[a] != b) & (a >= 0)) > 4 * most * len(a) + 20:
+        return None
+    there = (key >= 0) & (other >= 0)
+    filled = int(np.count_nonzero(there))
+    if filled < 3 * keys or filled < 20:
+        return None
+    expected_codes = most_frequent(key, other, keys, others)
+    wrong = np.flatnonzero((key >= 0) & (np.append(expected_codes, -1)[key] != other))
+    share = np.bincount(other[there], minlength=others) / filled
+    expected = (1 - float((share**2).sum())) * (filled - keys)
+    if len(wrong) > min(most * len(key) + 1, SPARED * expected):
+        return None
+    return Near(wrong, expected_codes, filled - keys, expected, len(np.unique(key[wrong])))

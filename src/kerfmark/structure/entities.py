@@ -34,6 +34,7 @@ from kerfmark.structure.header_words import (
     share_stem,
     stem,
 )
+from kerfmark.structure.prepare import Prepared
 
 ENOUGH = 14.0
 """Nats of evidence that all dependencies on a column need together (odds of about a million to
@@ -66,6 +67,12 @@ class Trait:
     column decides nothing."""
     said: bool = False
     """Whether a person says that it is the key of something."""
+
+    @property
+    def may_be_part(self) -> bool:
+        """Whether it may be a part of a key of several columns: days may, besides what may be a key
+        alone."""
+        return self.caution is not None or (self.kind == "date" and not self.several)
 
     @property
     def caution(self) -> float | None:
@@ -110,8 +117,9 @@ class Entity:
         )
 
     def all(self) -> list[Entity]:
-        """This entity and all above it."""
-        return [self, *(e for p in self.parents for e in p.all())]
+        """This entity and all above it, each once."""
+        found = [self, *(e for p in self.parents for e in p.all())]
+        return list({id(e): e for e in found}.values())
 
     @property
     def everything(self) -> set[int]:
@@ -131,19 +139,49 @@ class _Determinant:
     values: int
     decided: dict[int, Evidence]
     peers: dict[int, Evidence] = field(default_factory=dict)
+    beside: tuple[int, ...] = ()
+    """Those of its columns that are filled in rows where others of them are blank."""
+
+    @property
+    def everything(self) -> set[int]:
+        """Itself and all that it decides."""
+        return {*self.by, *self.peers, *self.decided}
 
 
-def find_entities(codes: Sequence[Codes], sizes: Sequence[int], traits: Sequence[Trait]) -> Entity:
-    """The base entity of a table of codes (one array per column, -1 for blanks), with its parents
-    above it."""
-    everything = list(range(len(codes)))
-    relation = Relation(codes, sizes)
+def find_entities(prepared: Prepared, traits: Sequence[Trait], rows: int) -> Entity:
+    """The base entity of a source with so many rows, with its parents above it."""
+    codes, sizes, derived = prepared.codes, prepared.sizes, prepared.derived
+    everything = [c for c in range(len(codes)) if c not in derived]
+    relation = Relation([codes[c] for c in everything], [sizes[c] for c in everything])
     parents, left = _parents(relation, everything, everything, traits)
-    unique = [c for c in left if sizes[c] == relation.rows > 1 and traits[c].caution is not None]
-    keyed = _preferred(
-        [c for c in unique if _identifies(traits[c]) or c == 0], relation, everything, traits
-    )
-    return Entity(keyed[:1], keyed[1:], [c for c in left if c not in keyed], parents, relation.rows)
+    unique = [
+        c
+        for c in left
+        if prepared.rows is None and sizes[c] == rows > 1 and traits[c].caution is not None
+    ]
+    keyed = _preferred([c for c in unique if _identifies(traits[c])], relation, everything, traits)
+    base = Entity(keyed[:1], keyed[1:], [c for c in left if c not in keyed], parents, rows)
+    for b, a in derived.items():
+        home = next((e for e in base.all() if a in e.own), base)
+        home.columns = sorted([*home.columns, b])
+    for name, code in prepared.misspelt.items():
+        _read_as_usual(base, name, code)
+    return base
+
+
+def _read_as_usual(base: Entity, name: int, code: int) -> None:
+    """Makes a name that is misspelt in some rows what an entity usually has, if it is known by
+    something else."""
+    home = next((e for e in base.all() if e is not base and name in e.own), None)
+    if home is None:
+        return
+    known = [c for c in (*home.key, *home.alternates) if c != name]
+    if len(home.key) > 1 or not known:
+        return
+    home.key, home.alternates = known[:1], known[1:]
+    home.columns = [c for c in home.columns if c != name]
+    home.usual.append(name)
+    base.exceptions.append(name)
 
 
 def _parents(
@@ -159,15 +197,31 @@ def _parents(
     pairs = _pairs(relation, columns, inner, traits, found)
     found += pairs + _triples(relation, columns, inner, traits, [*found, *pairs])
     top = _widest(found)
+    reached = [d for d in found if any({*d.by} & {*t.beside} and len(d.by) == 1 for t in top)]
+    top += [d for d in reached if not any(d is t for t in top)]
     assigned = _assign(top, found, columns, traits)
-    parents, gone = [], set()
-    for determinant in sorted(top, key=lambda d: -d.values):
+    parents: list[Entity] = []
+    gone: set[int] = set()
+    for determinant in sorted(top, key=lambda d: (bool(d.beside), -d.values)):
         mine = assigned[determinant.by]
-        if not mine and not any(traits[c].said for c in determinant.by):
+        said = any(traits[c].said for c in determinant.by)
+        if not mine and not said:
             continue  # a list of values that nothing depends on stays a column
         members = sorted({*determinant.by, *determinant.peers, *mine})
-        parents.append(_raise_up(relation, columns, determinant, members, traits))
-        gone.update(members)
+        above = [e for e in parents if {*e.key} & {*determinant.beside}]
+        if len(above) < len(determinant.beside):
+            continue
+        known = {c for e in above for c in e.everything} - {*determinant.by}
+        members = [c for c in members if c not in known]
+        entity = _raise_up(relation, columns, determinant, members, traits)
+        entity.parents += above
+        if len(entity.key) > 1 and not (entity.columns or entity.alternates or said):
+            back = set(entity.own)  # nothing is known of these combinations but that they are there
+            raised = entity.parents
+        else:
+            back, raised = set(), [entity]
+        parents += [e for e in raised if not any(e is p for p in parents)]
+        gone.update(set(members) - back)
     parents.sort(key=lambda e: min(e.everything))
     return parents, [c for c in columns if c not in gone]
 
@@ -191,7 +245,8 @@ def _raise_up(
     smaller = Relation(codes, sizes)
     single = len(determinant.by) == 1
     same = [*determinant.by, *determinant.peers] if single else []
-    parents, left = _parents(smaller, members, [c for c in members if c not in same], traits)
+    known = {*same, *determinant.beside}
+    parents, left = _parents(smaller, members, [c for c in members if c not in known], traits)
     names = _preferred(same, smaller, members, traits) if single else list(determinant.by)
     names = [c for i, c in enumerate(names) if not (single and i) or _identifies(traits[c])]
     key, alternates = (names[:1], names[1:]) if single else (names, [])
@@ -261,7 +316,7 @@ def _single(
             return None
         decided, total = {}, 0.0
         for b, d in enumerate(columns):
-            if b == a or d not in inner or relation.sizes[b] < 2 or relation.sizes[b] > values:
+            if b == a or d not in inner or relation.states[b] < 2 or relation.sizes[b] > values:
                 continue
             nats = repeats * -log(max(sameness[b], 1e-300))
             if (
@@ -311,12 +366,12 @@ def _pairs(
     usable = [
         c
         for c in inner
-        if traits[c].caution is not None
+        if traits[c].may_be_part
         and c not in skip
         and 2 <= relation.sizes[place[c]] <= relation.rows / 3
     ]
     wanted = np.zeros(len(columns), bool)
-    wanted[[place[t] for t in inner if relation.sizes[place[t]] >= 2]] = True
+    wanted[[place[t] for t in inner if relation.states[place[t]] >= 2]] = True
     own = {c: wanted.copy() for c in usable}
     for c in usable:
         own[c][[place[t] for t in {*alone.get(c, ()), c} if t in place]] = False
@@ -327,18 +382,22 @@ def _pairs(
             continue
         a, b = place[c], place[d]
         decided = _decided_by_pair(relation, a, b, own[c] & own[d])
-        if decided:
+        whole = filled(decided[0]) if decided else 0
+        beside = tuple(k for k in (c, d) if relation.filled[place[k]] != whole)
+        if decided and len(beside) < 2 and all(k in alone for k in beside):
             codes, values, evidence = decided
             both = {columns[i]: e for i, e in evidence.items()}
             for determinant in single:
                 if {c, d} & {*determinant.by, *determinant.peers}:
+                    if {*determinant.by} & {*beside}:
+                        continue  # what is known of it is reached without this pair
                     both |= {t: e for t, e in determinant.decided.items() if t not in (c, d)}
                     both |= {
                         p: Evidence(values, 0, 0.0)
                         for p in (*determinant.by, *determinant.peers)
                         if p not in (c, d)
                     }
-            out.append(_Determinant((c, d), codes, values, both))
+            out.append(_Determinant((c, d), codes, values, both, beside=beside))
     return out
 
 
@@ -373,8 +432,6 @@ def _decided_by_pair(
         return None
     codes, values = relation.pair(a, b)
     whole = filled(codes)
-    if any(relation.filled[c] != whole for c in (a, b)):
-        return None  # where only one part is filled, a row would lead nowhere, and lose it
     repeats = whole - values
     if repeats < values / 2 or values <= max(limits):
         return None
@@ -426,7 +483,7 @@ def _triples(
         targets = [
             place[t]
             for t in inner
-            if t not in known and t not in three and relation.sizes[place[t]] >= 2
+            if t not in known and t not in three and relation.states[place[t]] >= 2
         ]
         decided = _decided_by_three(relation, [place[c] for c in three], targets)
         if decided:
@@ -515,15 +572,17 @@ def _widest(found: list[_Determinant]) -> list[_Determinant]:
     top: list[_Determinant] = []
     for determinant in ranked:
         mine = {*determinant.by}
-        if not any(mine <= {*other.by, *other.peers, *other.decided} for other in top):
+        if not any(mine <= other.everything - {*other.beside} for other in top):
             top.append(determinant)
     return [
         d
         for d in top
         if not any(
             o is not d
-            and {*d.by} <= {*o.by, *o.peers, *o.decided}
-            and len(o.decided) > len(d.decided)
+            and {*d.by} <= o.everything - {*o.beside}
+            and (
+                len(o.decided) > len(d.decided) or (o.values == d.values and len(o.by) > len(d.by))
+            )
             for o in top
         )
     ]

@@ -9,21 +9,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-import numpy as np
 import pyarrow as pa
 
 from kerfmark.errors import counted
 from kerfmark.layout.model import Layout
-from kerfmark.profile.codes import Codes, holds, most_frequent
+from kerfmark.profile.codes import holds
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.encode import EncodedSource
+from kerfmark.structure.dependencies import MOST, Near, near
 from kerfmark.structure.entities import Entity, Trait
 from kerfmark.structure.header_words import reaches_things
 
-MOST = 0.01
-"""The share of rows that may be exceptions."""
-SPARED = 0.1
-"""The share of the exceptions expected by chance that may be there."""
 SHOWN = 1_000
 """Exceptions listed of each."""
 FORGIVEN = 0.005
@@ -109,43 +105,6 @@ def near_misses(
 
 def _cell_text(values: pa.StringArray, code: int) -> str:
     return "" if code < 0 else str(values[int(code)])
-
-
-@dataclass(frozen=True)
-class Near:
-    """A near dependency: the rows that are exceptions, what is usual per code of the key, the
-    repeats it rests on, how many exceptions chance would have made, and how many keys have any."""
-
-    rows: np.ndarray
-    usual: np.ndarray
-    repeats: int
-    expected: float
-    keys: int
-
-
-def near(key: Codes, keys: int, other: Codes, others: int, most: float = MOST) -> Near | None:
-    """Whether a column is, but for a few rows, what it mostly is beside the same key; None when
-    there are too many exceptions, or too few repeats to tell. A blank beside a filled key counts as
-    an exception where a value is usual."""
-    if others < 2 or len(key) < max(3 * keys, 20):
-        return None
-    sample = slice(0, 20_000)
-    a, b = key[sample], other[sample]
-    last = np.full(keys + 1, -1, other.dtype)
-    last[a] = b
-    if np.count_nonzero((last[a] != b) & (a >= 0)) > 4 * most * len(a) + 20:
-        return None
-    there = (key >= 0) & (other >= 0)
-    filled = int(np.count_nonzero(there))
-    if filled < 3 * keys or filled < 20:
-        return None
-    expected_codes = most_frequent(key, other, keys, others)
-    wrong = np.flatnonzero((key >= 0) & (np.append(expected_codes, -1)[key] != other))
-    share = np.bincount(other[there], minlength=others) / filled
-    expected = (1 - float((share**2).sum())) * (filled - keys)
-    if len(wrong) > min(most * len(key) + 1, SPARED * expected):
-        return None
-    return Near(wrong, expected_codes, filled - keys, expected, len(np.unique(key[wrong])))
 
 
 def near_columns(key: EncodedColumn, other: EncodedColumn, most: float = MOST) -> Near | None:

@@ -28,6 +28,7 @@ from kerfmark.profile.types import TEXT, ColumnType, with_headroom
 from kerfmark.structure.entities import MOST_FOR_TRIPLES, Entity, Trait, find_entities
 from kerfmark.structure.header_words import helpful, stem
 from kerfmark.structure.near_dependencies import NearMiss, assign_near_dependencies, near_misses
+from kerfmark.structure.prepare import prepare
 from kerfmark.structure.references import Reference
 from kerfmark.structure.repeats import Repetition, repetitions, separator_of
 from kerfmark.structure.steering import Steering, steer
@@ -112,15 +113,15 @@ def propose(
     }
     lengths = [float(pc.mean(pc.binary_length(c.values)).as_py() or 0) for c in encoded.columns]
 
+    prepared = prepare(encoded.columns, [r.type for r in recognised], kinds)
+
     def entities() -> tuple[Entity, list[Trait]]:
         several = {c for r in repeated for c in r.columns} | set(lists)
         traits = [
             Trait(c.header, k, n, i in several, c.header in steering.known_by)
             for i, (c, k, n) in enumerate(zip(encoded.columns, kinds, lengths, strict=True))
         ]
-        return find_entities(
-            [c.codes for c in encoded.columns], [len(c.values) for c in encoded.columns], traits
-        ), traits
+        return find_entities(prepared, traits, encoded.rows), traits
 
     base, traits = entities()
     true = [r for r in repeated if any(r.columns <= set(e.own) for e in base.all())]
@@ -200,6 +201,7 @@ class _Writer:
         self.notes: list[tuple[str, str]] = []
         self.table_of: dict[int, str] = {}
         self.rows: dict[str, int] = {}
+        self.names: dict[int, str] = {}
         self.moved: set[int] = set()
         self.exceptions: list[tuple[str, int, Entity]] = []
 
@@ -244,6 +246,7 @@ class _Writer:
     ) -> None:
         """Adds the table of an entity, then those of its parents."""
         self.tables[name] = TableSpec(source=source)  # keeps the children before their parents
+        new = [p for p in entity.parents if id(p) not in self.names]
         parents = [(self._name(p), p) for p in entity.parents]
         self.table_of |= dict.fromkeys(entity.own, name)
         self.rows[name] = entity.rows
@@ -294,7 +297,7 @@ class _Writer:
         optional += [
             link
             for (_, e), link in zip(parents, links, strict=True)
-            if all(self._blank_here(c, entity) for c in e.key)
+            if any(self._blank_here(c, entity) for c in e.key)
         ]
         self.tables[name] = TableSpec(
             source=source,
@@ -309,8 +312,8 @@ class _Writer:
             self._explain(name, entity, within)
         else:
             self.comments[f"tables.{name}"] = [f"one record per row: {entity.rows:,}"]
-        for parent, e in parents:
-            self._table(e, parent, source, (name, entity))
+        for e in new:
+            self._table(e, self.names[id(e)], source, (name, entity))
 
     def _column_names(self, entity: Entity, table: str) -> dict[int, str]:
         """A name for each column that lives in an entity's table."""
@@ -453,8 +456,10 @@ class _Writer:
         return bool(np.any(blank))
 
     def _name(self, entity: Entity) -> str:
-        """A name for the table of an entity, from the header of its key or what the others have in
-        common."""
+        """The name for the table of an entity, from the header of its key or what the others have
+        in common."""
+        if id(entity) in self.names:
+            return self.names[id(entity)]
         keys = [self.headers[c] for c in [*reversed(entity.key), *entity.alternates]]
         good = (
             [h for h in keys if helpful(h)]
@@ -465,7 +470,8 @@ class _Writer:
         if len(entity.key) > 1 and len(words) > 1 and words[-1] in ("number", "no", "nr"):
             words = words[:-1]
         name = singular(snake(" ".join(words)))
-        return free_name(name, self.taken, f"{name or 'part'}_record")
+        self.names[id(entity)] = free_name(name, self.taken, f"{name or 'part'}_record")
+        return self.names[id(entity)]
 
     def _explain(self, name: str, entity: Entity, within: tuple[str, Entity]) -> None:
         direct = {*entity.own, *(c for p in entity.parents for c in p.key)} - {*entity.key}

@@ -34,6 +34,7 @@ from kerfmark.structure.keep_edits import Kept, keep_edits
 from kerfmark.structure.near_dependencies import NearMiss
 from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
 from kerfmark.structure.references import Reference, connect
+from kerfmark.structure.roles import join_roles
 from kerfmark.structure.steering import Steering
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.sources import open_inputs, spec_of
@@ -324,7 +325,21 @@ def _proposed(
 def _connected(
     whole: Proposal, encoded: Mapping[str, EncodedSource], steering: Steering
 ) -> Proposal:
-    """A proposal with its links by value."""
+    """A proposal with its roles joined and its links by value."""
+    layout, roles = join_roles(whole.layout, encoded, steering.apart)
+    whole = replace(
+        whole,
+        layout=layout,
+        reasons=tuple(r for r in whole.reasons if r.table in layout.tables),
+        rows={n: r for n, r in whole.rows.items() if n in layout.tables}
+        | {r.other: r.records for r in roles},
+        notes=(*whole.notes, *((r.table, str(r)) for r in roles)),
+        comments={
+            k: v
+            for k, v in whole.comments.items()
+            if not any(f"{k}.".startswith(f"tables.{r.table}.") for r in roles)
+        },
+    )
     connected = connect(whole.layout, encoded, steering)
     comments = dict(whole.comments)
     for r in connected.references:

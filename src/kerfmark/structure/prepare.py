@@ -1,0 +1,233 @@
+"""What is taken out of a table's columns before dependencies are looked for in them.
+
+Rows that say what an earlier row says in every column are no evidence for anything. A column that
+is computed from another one (a class of sizes, the month of a date) says nothing of its own: it
+lives where that one lives. Misspelt names beside a code are read as what is usual beside it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from rapidfuzz import fuzz
+
+from kerfmark.profile.codes import Codes, combine, first_rows, holds
+from kerfmark.profile.columns import EncodedColumn
+from kerfmark.profile.types import ColumnType
+from kerfmark.structure.dependencies import near
+from kerfmark.structure.header_words import looks_like_key
+
+FEWEST_VALUES = 8
+"""Values of a date or a number from which on it can be seen that a column is computed from it."""
+MOST_CLASSES = 30
+"""Classes that a number is sorted into at most."""
+MISSPELT = 0.03
+"""The share of rows in which a name may be misspelt."""
+ALIKE = 75.0
+"""How much alike (of 100) a misspelt name and the usual one are at least."""
+ALIKE_SHARE = 0.9
+"""The share of the exceptions that must be so."""
+FEWEST_KEYS, FEWEST_REPEATS = 3, 10
+MOST_COMPARED = 300
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """Columns of codes in which structure is looked for: some `rows` of the source (None: all),
+    with what is `derived` (a column from which other one), and which columns have misspelt names
+    beside which code (`misspelt`)."""
+
+    codes: list[Codes]
+    sizes: list[int]
+    rows: np.ndarray | None = None
+    derived: dict[int, int] = field(default_factory=dict)
+    misspelt: dict[int, int] = field(default_factory=dict)
+
+
+def prepare(
+    columns: Sequence[EncodedColumn], types: Sequence[ColumnType], kinds: Sequence[str]
+) -> Prepared:
+    """The columns of a source as structure is looked for in them; `kinds` are the sorts of things
+    that they hold (see `profile.recognise.kind_of`)."""
+    codes, sizes = [c.codes for c in columns], [len(c.values) for c in columns]
+    rows = different_rows(codes, sizes)
+    if rows is not None:
+        codes = [c[rows] for c in codes]
+    misspelt = {}
+    for n in range(len(columns)):
+        found = _code_beside(n, columns, codes, sizes, kinds)
+        if found is not None:
+            misspelt[n] = found[0]
+            codes[n], sizes[n] = found[1], found[2]
+    derived = derived_columns(columns, codes, sizes, types, kinds)
+    return Prepared(codes, sizes, rows, derived, misspelt)
+
+
+def different_rows(codes: Sequence[Codes], sizes: Sequence[int]) -> np.ndarray | None:
+    """The first of all rows that are alike in every column; None where no two are."""
+    if not codes or max(sizes) >= len(codes[0]):
+        return None
+    order = sorted(range(len(codes)), key=lambda c: -sizes[c])
+    mixed, count = combine([codes[order[0]]], [sizes[order[0]]], blanks=True)
+    for c in order[1:]:
+        if count == len(mixed):
+            return None
+        if sizes[c] > 1 or bool((codes[c] < 0).any()):
+            mixed, count = combine([mixed, codes[c]], [count, sizes[c]], blanks=True)
+    return first_rows(mixed, count).astype(np.int64) if count < len(mixed) else None
+
+
+def derived_columns(
+    columns: Sequence[EncodedColumn],
+    codes: Sequence[Codes],
+    sizes: Sequence[int],
+    types: Sequence[ColumnType],
+    kinds: Sequence[str],
+) -> dict[int, int]:
+    """The columns that are computed from one other column: parts of a date, classes of a number."""
+    out: dict[int, int] = {}
+    for a, column in enumerate(columns):
+        if types[a].kind not in ("date", "timestamp") or sizes[a] < FEWEST_VALUES:
+            continue
+        parts = _parts_of_dates(column, types[a])
+        for b in range(len(columns)):
+            if (
+                b != a
+                and b not in out
+                and 2 <= sizes[b] <= sizes[a] / 2
+                and holds(codes[a], codes[b], sizes[a])
+                and any(_say_the_same(part[codes[a]], codes[b], sizes[b]) for part in parts)
+            ):
+                out[b] = a
+    for a, column in enumerate(columns):
+        if a in out or kinds[a] not in ("integer", "decimal", "real") or sizes[a] < FEWEST_VALUES:
+            continue
+        if kinds[a] == "integer" and looks_like_key(column.header):
+            continue
+        classes = [
+            b
+            for b in range(len(columns))
+            if b != a
+            and b not in out
+            and 2 <= sizes[b] <= min(MOST_CLASSES, sizes[a] / 2)
+            and kinds[b] not in ("decimal", "real", "date", "timestamp")
+            and holds(codes[a], codes[b], sizes[a])
+        ]
+        classes = [
+            b
+            for b in classes
+            if not looks_like_key(columns[b].header)
+            and not any(holds(codes[b], codes[c], sizes[b]) for c in classes if c != b)
+        ]  # what decides something besides is a thing, not a class of sizes
+        order = _by_size(column, types[a]) if classes else None
+        for b in classes if order is not None else ():
+            of_value = codes[b][first_rows(codes[a], sizes[a])]
+            run = of_value[order]
+            changes = int(np.count_nonzero(run[1:] != run[:-1]))
+            if changes == sizes[b] - 1 + int((run < 0).any()) and not _is_part_of_key(
+                a, b, codes, sizes
+            ):
+                out[b] = a
+    return out
+
+
+def _is_part_of_key(a: int, b: int, codes: Sequence[Codes], sizes: Sequence[int]) -> bool:
+    """Whether a column is what it is by a class of its values and another column together, as a
+    price is by its day and its currency."""
+    for x in range(len(codes)):
+        if x in (a, b) or not 2 <= sizes[x] <= len(codes[x]) / 3:
+            continue
+        both, count = combine([codes[x], codes[b]], [sizes[x], sizes[b]])
+        repeats = int(np.count_nonzero(both >= 0)) - count
+        if repeats >= count / 2 and repeats >= FEWEST_REPEATS and holds(both, codes[a], count):
+            return not holds(codes[x], codes[a], sizes[x])
+    return False
+
+
+def _by_size(column: EncodedColumn, type_: ColumnType) -> np.ndarray | None:
+    """The values of a column from the smallest to the largest; None where not all are numbers."""
+    try:
+        numbers = pc.cast(column.typed(type_), pa.float64())
+    except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+        return None
+    if numbers.null_count:
+        return None
+    return np.argsort(numbers.to_numpy(), kind="stable")
+
+
+def _parts_of_dates(column: EncodedColumn, type_: ColumnType) -> list[np.ndarray]:
+    """What the calendar says of each value of a column of dates (and, last, of a blank): year,
+    month, quarter, week, weekday and some of these together."""
+    at = column.typed(type_)
+    year, month = pc.year(at), pc.month(at)
+    parts = [
+        year,
+        month,
+        pc.quarter(at),
+        pc.iso_week(at),
+        pc.day_of_week(at),
+        pc.day(at),
+        pc.add(pc.multiply(year, 100), month),
+        pc.add(pc.multiply(year, 10), pc.quarter(at)),
+        pc.divide(year, 10),
+    ]
+    return [np.append(p.fill_null(-1).to_numpy(zero_copy_only=False), -1) for p in parts]
+
+
+def _say_the_same(part: np.ndarray, codes: Codes, size: int) -> bool:
+    """Whether what the calendar says and a column go with each other, one to one."""
+    there = codes >= 0
+    _, known = np.unique(part[there], return_inverse=True)
+    count = int(known.max(initial=-1)) + 1
+    return count == size and holds(known.astype(np.int32), codes[there], count)
+
+
+def _code_beside(
+    n: int,
+    columns: Sequence[EncodedColumn],
+    codes: Sequence[Codes],
+    sizes: Sequence[int],
+    kinds: Sequence[str],
+) -> tuple[int, Codes, int] | None:
+    """The column beside which a column of names has one usual value each, but for a few that are
+    misspelt; with the usual codes in place of theirs."""
+    if kinds[n] != "text" or sizes[n] < FEWEST_KEYS or sizes[n] >= len(codes[n]):
+        return None
+    best: tuple[int, int, Codes] | None = None
+    for c in range(len(columns)):
+        if c == n or not FEWEST_KEYS <= sizes[c] < sizes[n] or kinds[c] not in ("text", "integer"):
+            continue
+        found = near(codes[c], sizes[c], codes[n], sizes[n], MISSPELT)
+        if found is None or not len(found.rows) or bool((codes[n][found.rows] < 0).any()):
+            continue
+        if best is not None and len(found.rows) >= best[1]:
+            continue
+        if _are_misspelt(
+            columns[n].values, codes[n][found.rows], found.usual[codes[c][found.rows]]
+        ):
+            usual = np.append(found.usual, -1)[codes[c]]
+            best = c, len(found.rows), np.where(codes[c] >= 0, usual, codes[n]).astype(np.int32)
+    if best is None:
+        return None
+    used = np.unique(best[2][best[2] >= 0])
+    number = np.full(sizes[n] + 1, -1, np.int32)
+    number[used] = np.arange(len(used), dtype=np.int32)
+    return best[0], number[best[2]], len(used)
+
+
+def _are_misspelt(values: pa.StringArray, here: Codes, usual: Codes) -> bool:
+    """Whether nearly all of some values are spelled nearly as the usual ones."""
+    pairs = np.unique(np.stack([here, usual], axis=1), axis=0)[:MOST_COMPARED]
+    if bool((pairs < 0).any()):
+        return False
+    spelled = [(str(values[int(a)]).lower(), str(values[int(b)]).lower()) for a, b in pairs]
+    alike = sum(
+        fuzz.ratio(a, b) >= ALIKE and re.sub(r"\d", "", a) != re.sub(r"\d", "", b)
+        for a, b in spelled
+    )
+    return alike >= ALIKE_SHARE * len(pairs)
