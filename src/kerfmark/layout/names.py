@@ -25,6 +25,8 @@ def snake(text: str) -> str:
 
 def singular(name: str) -> str:
     """The singular of an English plural; other words stay as they are."""
+    if name.endswith(("species", "series", "news")):
+        return name
     for ending, instead in (
         ("ies", "y"),
         ("sses", "ss"),

@@ -115,6 +115,20 @@ def _dense(mixed: np.ndarray) -> tuple[np.ndarray, int]:
     return numbered(same)
 
 
+def different_rows(codes: Sequence[Codes], sizes: Sequence[int]) -> np.ndarray | None:
+    """The first of all rows that are alike in every column; None where no two are."""
+    if not codes or max(sizes) >= len(codes[0]):
+        return None
+    order = sorted(range(len(codes)), key=lambda c: -sizes[c])
+    mixed, count = combine([codes[order[0]]], [sizes[order[0]]], blanks=True)
+    for c in order[1:]:
+        if count == len(mixed):
+            return None
+        if sizes[c] > 1 or bool((codes[c] < 0).any()):
+            mixed, count = combine([mixed, codes[c]], [count, sizes[c]], blanks=True)
+    return first_rows(mixed, count).astype(np.int64) if count < len(mixed) else None
+
+
 def filled(codes: Codes) -> int:
     """How many rows have a code that is none of a blank."""
     return sum(

@@ -17,14 +17,15 @@ import pyarrow as pa
 
 from kerfmark import memory
 from kerfmark.errors import Origin, SourceError
+from kerfmark.profile.codes import different_rows
 from kerfmark.profile.columns import EncodedColumn, trimmed, with_midnights
 from kerfmark.profile.convert import integers
 from kerfmark.profile.not_data import SAID, Kind, group_once, rows_not_data
-from kerfmark.profile.skipped import KEEP_HEADERS
+from kerfmark.profile.skipped import DUPLICATES, KEEP_HEADERS
 from kerfmark.profile.spilled import SpilledColumn
 from kerfmark.profile.types import INTEGER
 from kerfmark.progress import Progress, silent
-from kerfmark.read.source import Found, Remark, Source
+from kerfmark.read.source import Found, Remark, Source, with_changes
 from kerfmark.read.union import parts_of
 
 HARDLY_REPEATS = 0.8
@@ -95,6 +96,27 @@ class EncodedSource:
             rows if self.records is None else self.records[rows],
             self.read,
         )
+
+    def without_duplicates(self) -> EncodedSource:
+        """The same source, read without rows that are the same as an earlier one."""
+        again = _duplicates(self.columns, np.ones(self.rows, bool))
+        if not len(again):
+            return self
+        keep = np.ones(self.rows, bool)
+        keep[again] = False
+        remark = Remark(
+            "odd",
+            None,
+            f"{SAID['duplicates']}: left out",
+            tuple(self.origin(int(r)).row or 0 for r in again[:TOLD]),
+            len(again),
+            f'to keep it, take "{DUPLICATES}" out of skip_rows in the layout',
+        )
+        rules = self.source.rules
+        rules = rules._replace(skip_rows=(*rules.skip_rows, DUPLICATES))
+        picked = self.pick(keep)
+        found = replace(self.found, remarks=(*self.found.remarks, remark))
+        return replace(picked, source=with_changes(self.source, rules=rules), found=found)
 
     def column(self, header: str) -> EncodedColumn:
         """The column of a header."""
@@ -202,17 +224,7 @@ def _by_rules(encoded: EncodedSource) -> EncodedSource:
     start, remarks = 0, list(encoded.found.remarks)
     for part, found, count in encoded.parts():
         here = keep[start : start + count]
-        for said in part.rules.skip_rows:
-            if said[0] == "-":
-                here[-int(said[1:]) : len(here) - int(said[1:]) + 1] = False
-            elif said[0] == ">":
-                here[int(said[1:]) :] = False
-            elif said[0].isdigit():
-                first, dash, last = said.partition("-")
-                until = (
-                    count if dash and not last else _before(found, count, int(last or first) + 1)
-                )
-                here[_before(found, count, int(first)) : until] = False
+        _skip_named(part.rules.skip_rows, found, here)
         columns = [c for c in encoded.columns if c.header in part.headers]
         if len(keep) != count:
             columns = [replace(c, codes=c.codes[start : start + count]) for c in columns]
@@ -227,6 +239,9 @@ def _by_rules(encoded: EncodedSource) -> EncodedSource:
                 remarks.append(replace(remark, what=f"{file}{remark.what}"))
             if out:
                 here[at] = False
+        if DUPLICATES in part.rules.skip_rows and len(at := _duplicates(columns, here)):
+            remarks.append(_not_data("duplicates", at, True, found))
+            here[at] = False
         start += count
     first_rows_of_parts = np.cumsum([np.count_nonzero(some) for some in _of_parts(keep, encoded)])
     if not keep.all():
@@ -237,6 +252,27 @@ def _by_rules(encoded: EncodedSource) -> EncodedSource:
     if remarks:
         encoded.found = replace(encoded.found, remarks=tuple(remarks))
     return encoded
+
+
+def _skip_named(skip_rows: Sequence[str], found: Found, keep: np.ndarray) -> None:
+    """Marks the rows of a part that are named by their places as not to be kept."""
+    count = len(keep)
+    for said in skip_rows:
+        if said[0] == "-":
+            keep[-int(said[1:]) : count - int(said[1:]) + 1] = False
+        elif said[0] == ">":
+            keep[int(said[1:]) :] = False
+        elif said[0].isdigit():
+            first, dash, last = said.partition("-")
+            until = count if dash and not last else _before(found, count, int(last or first) + 1)
+            keep[_before(found, count, int(first)) : until] = False
+
+
+def _duplicates(columns: Sequence[EncodedColumn], here: np.ndarray) -> np.ndarray:
+    """The rows, of those that are kept, that are the same as an earlier one."""
+    rows = np.flatnonzero(here)
+    first = different_rows([c.codes[rows] for c in columns], [len(c.values) for c in columns])
+    return np.setdiff1d(rows, rows[first]) if first is not None else np.empty(0, np.int64)
 
 
 def _of_parts(keep: np.ndarray, encoded: EncodedSource) -> list[np.ndarray]:

@@ -13,11 +13,12 @@ import pyarrow.compute as pc
 
 from kerfmark.profile.columns import EncodedColumn
 
-Kind = Literal["headers", "notes", "totals"]
+Kind = Literal["headers", "notes", "totals", "duplicates"]
 SAID: Mapping[Kind, str] = {
     "headers": "repeats the header",
     "notes": "looks like a note below the table, not data",
     "totals": "looks like a row of totals, not of data",
+    "duplicates": "is the same as an earlier row in every column",
 }
 """What is told of the rows of each kind."""
 MOST_AT_THE_END = 60

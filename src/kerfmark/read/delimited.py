@@ -24,7 +24,14 @@ import xxhash
 
 from kerfmark.errors import DataRefused, Origin, SourceError, counted
 from kerfmark.read.archives import Bytes, text_files
-from kerfmark.read.dialect import WRITTEN, Dialect, find_dialect, read_sample, sample_records
+from kerfmark.read.dialect import (
+    SAMPLE,
+    WRITTEN,
+    Dialect,
+    find_dialect,
+    read_sample,
+    sample_records,
+)
 from kerfmark.read.encoding import MIXED, decode_sample
 from kerfmark.read.header import full_header, plain_names, usual_width
 from kerfmark.read.letters import guess_code_page
@@ -124,6 +131,7 @@ class DelimitedSource:
             + (f", table {self.dialect.block} in it" if self.dialect.block else "")
         )
         self.rules = RowRules()
+        self.has_rows = len(sample) >= SAMPLE or any(map(any, top[below:]))
         self.may_be_empty = False  # a table may have no rows; a file that came in should
         self._of_start = [
             *self.dialect.remarks,

@@ -138,6 +138,11 @@ def parts_of(source: Source) -> list[Source]:
     return source.parts if isinstance(source, UnionSource) else [source]
 
 
+def has_rows(source: Source) -> bool:
+    """Whether a source has rows, as far as it is known before it is read."""
+    return getattr(source, "has_rows", True)
+
+
 def unite(sources: Sequence[Source]) -> list[Source]:
     """The same sources, those of one shape (the same headers, read the same way) as one."""
     groups: dict[tuple[object, ...], list[Source]] = {}
@@ -149,7 +154,7 @@ def unite(sources: Sequence[Source]) -> list[Source]:
             len(source.headers),
             tuple(sorted(settings.items())),
         )
-        named = any(not re.fullmatch(r"column \d+", h) for h in source.headers)
+        named = has_rows(source) and any(not re.fullmatch(r"column \d+", h) for h in source.headers)
         groups.setdefault(shape if named else (id(source),), []).append(source)
     out: list[Source] = []
     for group in groups.values():

@@ -67,6 +67,8 @@ class Trait:
     column decides nothing."""
     said: bool = False
     """Whether a person says that it is the key of something."""
+    thing: bool = False
+    """Whether it is called like its source: `hive` in a sheet of hives."""
 
     @property
     def may_be_part(self) -> bool:
@@ -276,7 +278,8 @@ def _identifies(trait: Trait) -> bool:
     """Whether a column that happens to be unique is meant to be: phones and inspectors mostly are
     by accident. Where the header says nothing at all, it counts."""
     return (
-        looks_like_key(trait.header)
+        trait.thing
+        or looks_like_key(trait.header)
         or names_things(trait.header)
         or (not helpful(trait.header) and trait.caution is not None)
     )

@@ -7,10 +7,13 @@ import re
 import unicodedata
 from functools import lru_cache
 
+from kerfmark.layout.names import singular
+
 KEY_WORDS = frozenset(
     {
         "id",
         "code",
+        "cd",
         "no",
         "nr",
         "num",
@@ -44,7 +47,7 @@ REACH_WORDS = frozenset(
     }
 )
 """Words for how or where something is reached: often unique, but not what it is known by."""
-NAME_WORDS = frozenset(["name", "title", "label", "description"])
+NAME_WORDS = frozenset(["name", "nm", "title", "label", "description"])
 
 _CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Za-z])(?=[0-9]+$)")
 
@@ -85,6 +88,12 @@ def stem(header: str) -> list[str]:
     while len(said) > 1 and said[-1] in KEY_WORDS | NAME_WORDS:
         said.pop()
     return said
+
+
+def called_like(header: str, source: str) -> bool:
+    """Whether a header is the name of what a source holds: `hive` or `Hive No` in a sheet of
+    hives."""
+    return singular("_".join(stem(header))) == singular("_".join(words(source)))
 
 
 def share_stem(header: str, key: str) -> bool:

@@ -16,7 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from rapidfuzz import fuzz
 
-from kerfmark.profile.codes import Codes, combine, first_rows, holds
+from kerfmark.profile.codes import Codes, combine, different_rows, first_rows, holds
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.types import ColumnType
 from kerfmark.structure.dependencies import near
@@ -66,20 +66,6 @@ def prepare(
             codes[n], sizes[n] = found[1], found[2]
     derived = derived_columns(columns, codes, sizes, types, kinds)
     return Prepared(codes, sizes, rows, derived, misspelt)
-
-
-def different_rows(codes: Sequence[Codes], sizes: Sequence[int]) -> np.ndarray | None:
-    """The first of all rows that are alike in every column; None where no two are."""
-    if not codes or max(sizes) >= len(codes[0]):
-        return None
-    order = sorted(range(len(codes)), key=lambda c: -sizes[c])
-    mixed, count = combine([codes[order[0]]], [sizes[order[0]]], blanks=True)
-    for c in order[1:]:
-        if count == len(mixed):
-            return None
-        if sizes[c] > 1 or bool((codes[c] < 0).any()):
-            mixed, count = combine([mixed, codes[c]], [count, sizes[c]], blanks=True)
-    return first_rows(mixed, count).astype(np.int64) if count < len(mixed) else None
 
 
 def derived_columns(

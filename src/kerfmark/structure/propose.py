@@ -26,7 +26,7 @@ from kerfmark.profile.recognise import Recognised, kind_of, recognise
 from kerfmark.profile.reserved import RESERVED
 from kerfmark.profile.types import TEXT, ColumnType, with_headroom
 from kerfmark.structure.entities import MOST_FOR_TRIPLES, Entity, Trait, find_entities
-from kerfmark.structure.header_words import helpful, stem
+from kerfmark.structure.header_words import called_like, helpful, stem
 from kerfmark.structure.near_dependencies import NearMiss, assign_near_dependencies, near_misses
 from kerfmark.structure.prepare import prepare
 from kerfmark.structure.references import Reference
@@ -118,7 +118,14 @@ def propose(
     def entities() -> tuple[Entity, list[Trait]]:
         several = {c for r in repeated for c in r.columns} | set(lists)
         traits = [
-            Trait(c.header, k, n, i in several, c.header in steering.known_by)
+            Trait(
+                c.header,
+                k,
+                n,
+                i in several,
+                c.header in steering.known_by,
+                called_like(c.header, name),
+            )
             for i, (c, k, n) in enumerate(zip(encoded.columns, kinds, lengths, strict=True))
         ]
         return find_entities(prepared, traits, encoded.rows), traits

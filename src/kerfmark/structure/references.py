@@ -10,6 +10,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import combinations
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -18,6 +20,7 @@ import pyarrow.compute as pc
 from kerfmark.errors import UsageError, counted
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.layout.names import free_name, snake
+from kerfmark.profile.codes import combine, holds
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import to_text
 from kerfmark.profile.encode import EncodedSource
@@ -35,8 +38,13 @@ FEWEST = 3
 """Different values that a column must share with a key before that can mean anything."""
 MOST_LOOKED_AT = 50_000
 """Keys up to which a link that is decided against is looked for, only to be told."""
+MOST_STRAY_ROWS = 0.03
+"""The share of the rows whose values may be missing from it, however many these are."""
 STRAYS = 0.02
 """The share of a column's values that may be missing from the key it refers to."""
+ENOUGH_COLLISIONS = 5.0
+"""Rows with the same two values that chance would have made, from which on it means something that
+there are none."""
 SELF_WORDS = frozenset(
     {
         "parent",
@@ -82,6 +90,7 @@ class Reference:
     strays: tuple[str, ...]
     coverage: float
     named: bool
+    loose: bool = False
 
     def __str__(self) -> str:
         there = "all" if not self.strays else f"{self.values - len(self.strays):,}"
@@ -89,6 +98,7 @@ class Reference:
             f"{counted(self.values, 'value')} of {self.column}, {there} among "
             f"{self.parent}.{self.key}"
         )
+        said += " but for case and spaces" if self.loose else ""
         return said + (f"; not there: {', '.join(self.strays[:5])}" if self.strays else "")
 
 
@@ -144,8 +154,38 @@ def connect(
     tables, gone = _merged(
         tables, Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables), keys
     )
+    tables = {n: _known_by_pair(t, tables, keys) for n, t in tables.items()}
     connected = Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables)
     return Connected(connected, found, gone, _against(layout, found, keys))
+
+
+def _known_by_pair(spec: TableSpec, tables: Mapping[str, TableSpec], keys: _Keys) -> TableSpec:
+    """A table with a record per row that nothing else tells apart, known by two of its columns, of
+    which one is a link: who takes part in what, or a number within what it belongs to."""
+    if not spec.each_row or spec.known_by or spec.unique:
+        return spec
+    links = {n: next(iter(lk.by.values())) for n, lk in spec.links.items() if len(lk.by) == 1}
+    parts = links | {
+        n: c.header for n, c in spec.columns.items() if c.is_plain and looks_like_key(c.header)
+    }
+    best: tuple[float, tuple[str, str]] | None = None
+    for one, other in combinations(parts, 2):
+        if one not in links and other not in links:
+            continue
+        a, b = keys.column(spec.source, parts[one]), keys.column(spec.source, parts[other])
+        rows = len(a.codes)
+        _, count = combine([a.codes, b.codes], [len(a.values), len(b.values)])
+        if count != rows or min(len(a.values), len(b.values)) < 2:
+            continue
+        by_chance = rows * (rows - 1) / 2 * _sameness(a) * _sameness(b)
+        if by_chance >= ENOUGH_COLLISIONS and (best is None or by_chance > best[0]):
+            best = by_chance, (one, other)
+    return spec if best is None else spec.model_copy(update={"known_by": best[1]})
+
+
+def _sameness(column: EncodedColumn) -> float:
+    """The chance that two rows drawn at random agree."""
+    return float(((column.times / max(len(column.codes), 1)) ** 2).sum())
 
 
 def _against(layout: Layout, found: Sequence[Reference], keys: _Keys) -> tuple[str, ...]:
@@ -316,35 +356,47 @@ def _reference(
     if child.source == target.source and not same_table:
         return None  # within a source the rows themselves say what belongs together
     named = _named(mine.header, parent, theirs.header, target, same_table)
-    if (
-        mine.of_type.kind == "integer"
-        and not named
-        and helpful(mine.header)
-        and not looks_like_key(mine.header)
-    ):
+    numbers = mine.of_type.kind == "integer"
+    if numbers and not named and helpful(mine.header) and not looks_like_key(mine.header):
         return None  # numbers among numbers, and nobody says that they mean anything
     own, other = (
         keys.texts(child.source, mine.header, mine),
         keys.texts(target.source, theirs.header, theirs),
     )
+    said = numbers or named or not (helpful(mine.header) and helpful(theirs.header))
+    if not said and _are_digits(own) and _are_digits(other):
+        return None  # so are codes of digits with zeros before them
     fewer, more = sorted((own, other), key=len)
     both = more.filter(pc.is_in(more, value_set=fewer))  # a set of the many is never made
     present = pc.is_in(own, value_set=both)
     hits = int(pc.sum(present).as_py() or 0)
     strays = len(own) - hits
+    loose = False
+    is_key = (column,) in child.unique_sets
+    if strays and mine.of_type.kind == "text" and hits >= FEWEST and not is_key:
+        plain = pc.is_in(_plain(own), value_set=_plain(more if other is more else fewer))
+        found = int(pc.sum(plain).as_py() or 0)
+        if found > hits and len(_plain(other).unique()) == len(other):
+            loose, present, hits, strays = True, plain, found, len(own) - found
+    if strays and hits >= FEWEST and _few_rows(keys.column(child.source, mine.header), present):
+        strays = min(strays, max(1 if hits >= 20 else 0, int(STRAYS * len(own))))
     if hits < (1 if same_table and named and not strays else FEWEST) or strays > max(
         1 if hits >= 20 else 0, STRAYS * len(own)
     ):
         return None
     coverage = hits / max(len(other), 1)
-    is_key = (column,) in child.unique_sets
     if (
         is_key
         and not (
             named
-            and len(own) <= len(other)
             and not same_table
-            and list(layout.tables).index(parent) < list(layout.tables).index(name)
+            and (
+                (target.each_row and not child.each_row)
+                or (
+                    len(own) <= len(other)
+                    and list(layout.tables).index(parent) < list(layout.tables).index(name)
+                )
+            )
         )
         and not (len(own) < 0.8 * len(other) and mine.of_type.kind == "text")
     ):
@@ -357,8 +409,28 @@ def _reference(
         return None
     if mine.of_type.kind == "text" and not named and pc.mean(pc.utf8_length(own)).as_py() < 2:
         return None  # single letters are contained in anything
-    missing = tuple(own.filter(pc.invert(present)).to_pylist()[:20]) if strays else ()
-    return Reference(name, column, parent, key, len(own), missing, coverage, named)
+    missing = tuple(own.filter(pc.invert(present)).to_pylist()[:20])
+    return Reference(name, column, parent, key, len(own), missing, coverage, named, loose)
+
+
+def _plain(texts: pa.StringArray) -> pa.StringArray:
+    """Texts without regard to case and spaces."""
+    return pc.replace_substring_regex(pc.utf8_trim_whitespace(pc.utf8_lower(texts)), r"\s+", " ")
+
+
+def _few_rows(column: EncodedColumn, present: pa.BooleanArray) -> bool:
+    """Whether the values of a column that are not present are those of few rows, one each or so."""
+    times = column.times
+    missing = ~present.fill_null(False).to_numpy(zero_copy_only=False)
+    return bool(times[missing].sum() <= MOST_STRAY_ROWS * times.sum())
+
+
+def _are_digits(texts: pa.StringArray) -> bool:
+    """Whether all of some texts are digits."""
+    return all(
+        bool(pc.all(pc.match_substring_regex(some, "^[0-9]+$")).as_py())
+        for some in (texts.slice(0, 20), texts)
+    )
 
 
 def _tells(
@@ -429,7 +501,7 @@ def _linked(tables: dict[str, TableSpec], r: Reference) -> dict[str, TableSpec]:
     tables[r.table] = spec.model_copy(
         update={
             "columns": {n: c for n, c in spec.columns.items() if n != r.column},
-            "links": {**spec.links, link: LinkSpec(to=r.parent, by={r.key: header})},
+            "links": {**spec.links, link: LinkSpec(to=r.parent, by={r.key: header}, loose=r.loose)},
             "known_by": swapped(spec.known_by),
             "unique": tuple(swapped(u) for u in spec.unique),
             "optional": swapped(spec.optional),
@@ -437,13 +509,19 @@ def _linked(tables: dict[str, TableSpec], r: Reference) -> dict[str, TableSpec]:
     )
     parent = tables[r.parent]
     if (r.key,) not in parent.unique_sets:
-        tables[r.parent] = parent.model_copy(update={"unique": (*parent.unique, (r.key,))})
+        known: dict[str, Any] = {"unique": (*parent.unique, (r.key,))}
+        if parent.each_row and not parent.known_by:
+            known = {"known_by": (r.key,)}
+        tables[r.parent] = parent.model_copy(update=known)
     if r.strays:  # records that are only named lack everything else
         parent = tables[r.parent]
         rest = [
             n for n in (*parent.columns, *parent.links) if n != r.key and n not in parent.optional
         ]
-        tables[r.parent] = parent.model_copy(update={"optional": (*parent.optional, *rest)})
+        unique = tuple(u for u in parent.unique if u == (r.key,))  # they may be called like others
+        tables[r.parent] = parent.model_copy(
+            update={"optional": (*parent.optional, *rest), "unique": unique}
+        )
     return tables
 
 
@@ -479,13 +557,16 @@ def _merged(
                     }
                 )
                 tables = {**tables, name: spec}
-        if _only_repeats(name, spec, tables):
+        if _only_repeats(name, spec, tables) or (
+            len(spec.columns) == 1 and _only_repeats(name, spec, tables, own=True)
+        ):
             key = spec.known_by[0]
             whole = spec.links[key]
             further = _further(spec, key, tables[whole.to], layout, keys)
             if further is None:
                 continue
             whole = whole.model_copy(update={"repeats": whole.repeats | further})
+            tables = _moved_down(spec, name, tables, keys)
             tables = {n: _redirected(t, name, whole) for n, t in tables.items() if n != name}
             gone[name] = whole.to
     return tables, gone
@@ -517,10 +598,35 @@ def _redirected(spec: TableSpec, gone: str, whole: LinkSpec) -> TableSpec:
     )
 
 
-def _only_repeats(name: str, spec: TableSpec, tables: Mapping[str, TableSpec]) -> bool:
+def _moved_down(
+    spec: TableSpec, name: str, tables: Mapping[str, TableSpec], keys: _Keys
+) -> dict[str, TableSpec]:
+    """The tables with the columns of one in the table that links to it."""
+    out = dict(tables)
+    child = next(n for n, t in tables.items() if any(lk.to == name for lk in t.links.values()))
+    for column, c in spec.columns.items():
+        below = out[child]
+        taken = {*below.columns, *below.links}
+        free = free_name(column, taken, f"{name}_{column}")
+        blank = keys.column(spec.source, c.header).blanks > 0
+        out[child] = below.model_copy(
+            update={
+                "columns": {**below.columns, free: c},
+                "optional": (*below.optional, free) if blank else below.optional,
+            }
+        )
+    return out
+
+
+def _only_repeats(
+    name: str, spec: TableSpec, tables: Mapping[str, TableSpec], *, own: bool = False
+) -> bool:
     """Whether a table is known by a link to a table of another source and has no column of its
-    own."""
-    if spec.each_row or spec.part_of or spec.columns or len(spec.known_by) != 1:
+    own; or has some (`own`), which the one table that links to it could have instead."""
+    if spec.each_row or spec.part_of or (spec.columns and not own) or len(spec.known_by) != 1:
+        return False
+    children = [n for n, t in tables.items() if any(lk.to == name for lk in t.links.values())]
+    if own and (len(children) != 1 or any(c.usual for c in spec.columns.values())):
         return False
     link = spec.links.get(spec.known_by[0])
     return (
@@ -605,7 +711,9 @@ def _same(
     row_of[there.codes[::-1]] = np.arange(len(there.codes) - 1, -1, -1)
     row_of[-1] = -1
     rows = row_of[codes]
-    if not bool((rows[own.codes >= 0] >= 0).all()):
+    orphans = (own.codes >= 0) & (rows < 0)  # records that are made of what these rows say
+    there_now = ~orphans
+    if not bool((rows >= 0).any()):
         return {}
     out: dict[str, str] = {}
     for c in mine.values():
@@ -621,7 +729,9 @@ def _same(
                 pc.index_in(texts, value_set=values).fill_null(-2).to_numpy(zero_copy_only=False),
                 -1,
             )[said.codes]
-            if np.array_equal(np.append(other.codes, -1)[rows], where):
+            if np.array_equal(np.append(other.codes, -1)[rows][there_now], where[there_now]) and (
+                holds(own.codes[orphans], said.codes[orphans], len(own.values))
+            ):
                 out[name] = c.header
                 break
     return out

@@ -94,8 +94,17 @@ def _role(
         return None
     if len(a.columns) < len(b.columns):
         return None
-    source = encoded[a.source]
-    key, same = a.columns[a.known_by[0]], b.columns[b.known_by[0]]
+    unique = dict.fromkeys((b.known_by[0], *(u[0] for u in b.unique if len(u) == 1)))
+    options = [_role_by(one, other, name, a, b, encoded[a.source]) for name in unique]
+    found = [r for r in options if r is not None]
+    return max(found, key=lambda r: r.shared) if found else None
+
+
+def _role_by(
+    one: str, other: str, known_by: str, a: TableSpec, b: TableSpec, source: EncodedSource
+) -> Role | None:
+    """The same, where a column of the other table says which record of the first one is meant."""
+    key, same = a.columns[a.known_by[0]], b.columns[known_by]
     if key.of_type.kind != same.of_type.kind:
         return None
     mine, theirs = source.column(key.header), source.column(same.header)
@@ -108,7 +117,7 @@ def _role(
     rows_there = first_rows(theirs.codes, len(theirs.values))[shared]
     columns, nats = {a.known_by[0]: same.header}, 0.0
     for name, spec in b.columns.items():
-        if name == b.known_by[0]:
+        if name == known_by:
             continue
         options = [
             (_likeness(spec, c), agreed, n)
@@ -160,8 +169,7 @@ def _joined(tables: Mapping[str, TableSpec], role: Role) -> dict[str, TableSpec]
     repeats = {n: h for n, h in role.columns.items() if n != key}
     out = {n: t for n, t in tables.items() if n != role.table}
     types = {
-        n: _wider(kept.columns[n], gone.columns[_name_of(gone, h)])
-        for n, h in role.columns.items()
+        n: _wider(kept.columns[n], gone.columns[_name_of(gone, h)]) for n, h in role.columns.items()
     }
     out[role.other] = kept.model_copy(
         update={

@@ -21,6 +21,7 @@ from kerfmark.errors import (
 from kerfmark.layout.model import Layout
 from kerfmark.layout.names import free_name
 from kerfmark.layout.text import parse_layout, read_layout, write_layout
+from kerfmark.profile.codes import different_rows
 from kerfmark.profile.encode import EncodedSource, encode, encode_each
 from kerfmark.profile.recognise import BLANKS, blank_spellings, is_padded, settle
 from kerfmark.progress import Progress, silent
@@ -29,7 +30,9 @@ from kerfmark.read.formats import READABLE
 from kerfmark.read.letters import quoted
 from kerfmark.read.open import reopen
 from kerfmark.read.source import Reading, Source, with_changes
+from kerfmark.read.union import parts_of
 from kerfmark.structure.declared import declared
+from kerfmark.structure.header_words import called_like, looks_like_key
 from kerfmark.structure.keep_edits import Kept, keep_edits
 from kerfmark.structure.near_dependencies import NearMiss
 from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
@@ -51,6 +54,8 @@ __all__ = [
 ]
 
 
+MOST_AGAIN = 0.03
+"""The share of the rows of a register that may be there again."""
 NOTED = 3
 """Rows named in a note."""
 MOST_SHAPES = 500
@@ -253,6 +258,8 @@ def mark_sources(
             empty.append(found)
         else:
             read[source_name(found.name, read)] = one
+    if len(read) > 1:
+        read = {n: e.without_duplicates() if _is_register(e, n) else e for n, e in read.items()}
     padded = {n for n, e in read.items() if is_padded(e.columns)}
     given = read
     read = {n: e.trimmed(n in padded) for n, e in read.items()}
@@ -280,6 +287,22 @@ def mark_sources(
         for n in sorted(padded)
     )
     return replace(proposal, notes=notes + proposal.notes), encoded, given
+
+
+def _is_register(encoded: EncodedSource, name: str) -> bool:
+    """Whether a source among several holds one record for each of the values of a column that is
+    called like a key or like the source itself, but for few rows that are there again."""
+    if parts_of(encoded.source) != [encoded.source]:
+        return False
+    first = different_rows(
+        [c.codes for c in encoded.columns], [len(c.values) for c in encoded.columns]
+    )
+    if first is None or encoded.rows - len(first) > max(1, MOST_AGAIN * encoded.rows):
+        return False
+    return any(
+        len(c.values) == len(first) and (looks_like_key(c.header) or called_like(c.header, name))
+        for c in encoded.columns
+    )
 
 
 def _proposed(

@@ -286,6 +286,7 @@ class SheetSource:
             + header_told(self.header_row - area.top if self.header_row else 0, self.header_rows)
         )
         self.rules = RowRules()
+        self.has_rows = self._sheet.total_height > self._first
         self.of_header = (
             header_remarks([cells[i] for i in kept], self.headers, self.header_row)
             if self.header_row
