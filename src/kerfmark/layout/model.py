@@ -306,7 +306,8 @@ class LinkSpec(_Part):
     """A link to a table: through the row itself or, with `by`, to the record whose columns have the
     values of headers.
 
-    `by` maps columns of the parent to headers of this table's source. Where no such record is
+    `by` maps columns of the parent to headers of this table's source; where the parent is known by
+    a link of its own as well, `link.column` says what that one leads to. Where no such record is
     known, one is made of these values, unless `missing` says to refuse the row or to leave the link
     blank. `loose` takes no notice of case, spaces and the Unicode form. `repeats` maps further
     columns of the parent, or of tables that it links to (`link.column`), to headers that say the

@@ -358,7 +358,16 @@ def _of_link(
                 yield Mistake(
                     here, f'the table "{link.to}" has no column "{c}"{near(c, parent.columns)}'
                 )
-        if set(link.by) not in [set(u) for u in parent.unique_sets]:
+        further = [c.split(".") for c in link.by if "." in c]
+        if further and (link.loose or link.missing != "create"):
+            yield Mistake(here, "loose and missing need columns of the parent itself in by")
+        for own, *rest in further:
+            target = parent.links.get(own)
+            if target is not None and list(target.by) != rest:
+                yield Mistake(
+                    here, f'"{own}" is found by {" + ".join(target.by) or "the row"} itself'
+                )
+        if {c.split(".")[0] for c in link.by} not in [set(u) for u in parent.unique_sets]:
             yield Mistake(
                 here,
                 f'{" + ".join(link.by)} is not what the table "{link.to}" is known_by, nor unique '

@@ -107,11 +107,15 @@ def _for_one(
     if not len(rows := rows[rows >= 0]) or len(rows) > MOST_COMPARED:
         return
     [by, *more], header = target.by, next(iter(target.by.values()))
-    known = nearest(parent, by, parent.spec.columns[by].of_type, parent.source_rows() >= 0)
+    known = (
+        (lambda _: "")
+        if more
+        else nearest(parent, by, parent.spec.columns[by].of_type, parent.source_rows() >= 0)
+    )
     said: dict[int, str] = {}
     for row, record in zip(rows.tolist(), feed.records(rows).tolist(), strict=True):
         text = feed.text(header, row)
-        near = "" if more else known(text.strip('"'))
+        near = known(text.strip('"'))
         said[record] = f"{text} is not among {target.to}" + (
             f'; the nearest is "{near}"' if near else ""
         )

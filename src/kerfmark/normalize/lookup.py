@@ -3,8 +3,9 @@ has."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from types import MappingProxyType
 
 import numpy as np
 import pyarrow as pa
@@ -48,15 +49,26 @@ def together(
     return gather(ours, parent.codes, blank=-1), gather(theirs, cells[1], blank=-1), count
 
 
-def resolve(parent: TableRows, link: LinkSpec, cells: dict[str, Cells]) -> Found:
+def resolve(
+    parent: TableRows,
+    link: LinkSpec,
+    cells: dict[str, Cells],
+    linked: Mapping[str, np.ndarray] = MappingProxyType({}),
+) -> Found:
     """Finds the record of the parent for each of some records; where the link says so, new ones are
     appended to the parent.
 
     `cells` holds the values of the parent's columns as these records say them, those in the link's
-    `by` and any others that a new record gets too.
+    `by` and any others that a new record gets too; `linked` what its links lead to, for these
+    records, where it is known by links.
     """
     types = {c: parent.spec.columns[c].of_type for c in cells}
-    pairs = [together(parent.typed(c), types[c], cells[c], link.loose) for c in link.by]
+    pairs = [
+        (parent.codes(own), linked[own], _span(parent.codes(own), linked[own]))
+        if (own := c.partition(".")[0]) in linked
+        else together(parent.typed(c), types[c], cells[c], link.loose)
+        for c in link.by
+    ]
     ids, count = combine(
         [concatenated(ours, theirs) for ours, theirs, _ in pairs], [n for _, _, n in pairs]
     )
@@ -77,11 +89,21 @@ def resolve(parent: TableRows, link: LinkSpec, cells: dict[str, Cells]) -> Found
             else record
         )
         record[new[order]] = parent.rows + np.arange(len(new))
-        _append(parent, cells, unknown[np.sort(first)])
+        _append(parent, cells, linked, unknown[np.sort(first)])
     return Found(gather(record, theirs, blank=-1), unknown, np.arange(before, parent.rows))
 
 
-def _append(parent: TableRows, cells: dict[str, Cells], records: np.ndarray) -> None:
+def _span(*codes: np.ndarray) -> int:
+    """One more than the highest of some codes."""
+    return max(int(some.max(initial=-1)) for some in codes) + 1
+
+
+def _append(
+    parent: TableRows,
+    cells: dict[str, Cells],
+    linked: Mapping[str, np.ndarray],
+    records: np.ndarray,
+) -> None:
     """Adds records with some values, the others blank."""
     for name, column in parent.columns.items():
         if isinstance(column, Counted):
@@ -95,6 +117,9 @@ def _append(parent: TableRows, cells: dict[str, Cells], records: np.ndarray) -> 
             parent.columns[name] = Typed(
                 both.dictionary, gather(one, np.concatenate([column.codes, more]))
             )
+        elif name in linked:
+            more = linked[name][records].astype(column.codes.dtype)
+            parent.columns[name] = replace(column, codes=np.concatenate([column.codes, more]))
         else:
             blank = np.full(len(records), -1, column.codes.dtype)
             parent.columns[name] = replace(column, codes=np.concatenate([column.codes, blank]))

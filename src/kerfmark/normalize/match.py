@@ -131,7 +131,7 @@ def _refuse_unknown(incoming: Incoming, table: TableRows, link: str, rows: np.nd
     def reason(row: int) -> str:
         from rapidfuzz import fuzz, process
 
-        if not known:
+        if not known and not more:
             known.extend(incoming.existing.sample_texts(target.to, by, MOST_COMPARED))
         text = feed.text(header, row)
         near = (

@@ -335,23 +335,24 @@ def _fill(
         if spec.part_of:
             tables[name] = feeds[spec.source].part(name, tables[spec.part_of])
     found: dict[tuple[str, str], Found] = {}
-    for name in layout.tables:  # every table as its own source says it, before others add to it
-        spec = layout.tables[name]
-        for link, target in spec.links.items() if spec.source in feeds else ():
-            if target.by:
-                target = target.model_copy(update={"missing": "create"}) if adding else target
-                got = found[name, link] = feeds[spec.source].look_up(
-                    tables[name], link, target, tables[target.to]
-                )
-                created = len(got.created)
-                lost = len(got.unknown) if target.missing == "blank" else 0
-                out.links.append(
-                    LinkCount(
-                        name, link, target.to, int(np.count_nonzero(got.record >= 0)), created, lost
-                    )
-                )
-                if target.to == name:
-                    _circles(feeds[spec.source], tables[name], link, out.problems)
+    links = [
+        (name, link, target)
+        for name, spec in layout.tables.items()
+        for link, target in spec.links.items()
+        if spec.source in feeds and target.by
+    ]
+    links.sort(key=lambda one: any("." in path for path in one[2].by))  # after what they rest on
+    for name, link, target in links:  # as its own source says it, before others add to it
+        feed = feeds[layout.tables[name].source]
+        target = target.model_copy(update={"missing": "create"}) if adding else target
+        got = found[name, link] = feed.look_up(tables[name], link, target, tables)
+        created = len(got.created)
+        lost = len(got.unknown) if target.missing == "blank" else 0
+        out.links.append(
+            LinkCount(name, link, target.to, int(np.count_nonzero(got.record >= 0)), created, lost)
+        )
+        if target.to == name:
+            _circles(feed, tables[name], link, out.problems)
     for name, spec in layout.tables.items():
         for link, target in spec.links.items() if spec.source in feeds else ():
             for path, header in target.repeats.items():

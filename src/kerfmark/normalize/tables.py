@@ -123,7 +123,9 @@ class SourceTables:
         if not link.by:
             return self.identity(link.to)
         columns = [
-            self.ready.cells(h, self.layout.tables[link.to].columns[c]) for c, h in link.by.items()
+            self.ready.cells(h, found[1])
+            for c, h in link.by.items()
+            if (found := self.layout.follow(link.to, c))
         ]
         return combine([codes for _, codes in columns], [len(values) for values, _ in columns])
 
@@ -297,15 +299,25 @@ class SourceTables:
         [(column_name, header)] = link.by.items()
         return header, parent.columns[column_name].split
 
-    def look_up(self, table: TableRows, name: str, link: LinkSpec, parent: TableRows) -> Found:
+    def look_up(
+        self, table: TableRows, name: str, link: LinkSpec, tables: Mapping[str, TableRows]
+    ) -> Found:
         """Fills in a link that is found by value; rows for which nothing is found are added to the
         problems, if so wanted."""
+        parent = tables[link.to]
         rows = self._own_rows(table)  # records that others added know nothing of this link
+        linked: dict[str, np.ndarray] = {}
+        for path, header in link.by.items():
+            own, _, column = path.partition(".")
+            if column:
+                target = parent.spec.links[own]
+                said = {column: self._cells(table, tables[target.to], column, header, rows)}
+                linked[own] = resolve(tables[target.to], target, said).record
         cells: dict[str, Cells] = {}
         for column, header in (*link.by.items(), *link.repeats.items()):
             if "." not in column:
                 cells[column] = self._cells(table, parent, column, header, rows)
-        found = resolve(parent, link, cells)
+        found = resolve(parent, link, cells, linked)
         if link.missing == "refuse" and len(found.unknown):
             by = list(link.by)
             values, codes = cells[by[0]]

@@ -20,7 +20,7 @@ import pyarrow.compute as pc
 from kerfmark.errors import UsageError, counted
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.layout.names import free_name, snake
-from kerfmark.profile.codes import combine, holds
+from kerfmark.profile.codes import combine, first_rows, holds, value_counts
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import to_text
 from kerfmark.profile.encode import EncodedSource
@@ -155,6 +155,8 @@ def connect(
         tables, Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables), keys
     )
     tables = {n: _known_by_pair(t, tables, keys) for n, t in tables.items()}
+    tables, pairs = _linked_by_pairs(tables, keys)
+    found = [*found, *pairs]
     connected = Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables)
     return Connected(connected, found, gone, _against(layout, found, keys))
 
@@ -181,6 +183,100 @@ def _known_by_pair(spec: TableSpec, tables: Mapping[str, TableSpec], keys: _Keys
         if by_chance >= ENOUGH_COLLISIONS and (best is None or by_chance > best[0]):
             best = by_chance, (one, other)
     return spec if best is None else spec.model_copy(update={"known_by": best[1]})
+
+
+def _linked_by_pairs(
+    tables: dict[str, TableSpec], keys: _Keys
+) -> tuple[dict[str, TableSpec], list[Reference]]:
+    """The tables with links to those that are known by a link and a number within it, where others
+    have both; and the references that these links rest on."""
+    out: list[Reference] = []
+    for parent, target in list(tables.items()):
+        within = [k for k in target.known_by if k in target.links]
+        number = [k for k in target.known_by if k in target.columns]
+        if len(within) != 1 or len(number) != 1 or len(target.links[within[0]].by) != 1:
+            continue
+        for name in list(tables):
+            if name == parent or tables[name].part_of:
+                continue
+            found = _pair_reference(tables, name, parent, within[0], number[0], keys)
+            if found is not None:
+                reference, tables = found
+                out.append(reference)
+    return tables, out
+
+
+def _pair_reference(
+    tables: dict[str, TableSpec], name: str, parent: str, within: str, number: str, keys: _Keys
+) -> tuple[Reference, dict[str, TableSpec]] | None:
+    """The link of a table to another one that is known by a link (`within`) and a `number`, if its
+    rows have both."""
+    child, target = tables[name], tables[parent]
+    owner = target.links[within]
+    [(key, said_there)] = owner.by.items()
+    theirs = target.columns[number]
+    for link_name, link in child.links.items():
+        if link.to != owner.to or list(link.by) != [key] or link.loose or link.repeats:
+            continue
+        for column, c in child.columns.items():
+            if not c.is_plain or c.of_type.kind != theirs.of_type.kind:
+                continue
+            if not set(words(c.header)) & set(words(theirs.header)):
+                continue
+            said_here = link.by[key]
+            here = _pairs_of(keys, child.source, said_here, c.header)
+            missing = here.keys() - _pairs_of(keys, target.source, said_there, theirs.header).keys()
+            wrong = sum(here[pair] for pair in missing)
+            if len(here) < FEWEST or wrong > MOST_STRAY_ROWS * sum(here.values()):
+                continue
+            alone = (
+                keys.column(child.source, said_here).blanks
+                < keys.column(child.source, c.header).blanks
+            )
+            links = {n: lk for n, lk in child.links.items() if n != link_name or alone}
+            taken = {*child.columns, *links, f"{name}_id"}
+            by = {number: c.header, f"{within}.{key}": said_here}
+            new = free_name(f"{parent}_id", taken, f"{parent}_id_of_{name}")
+            swap = {column: new, link_name: link_name if alone else new}
+            optional = dict.fromkeys(swap.get(o, o) for o in child.optional)
+            tables = {
+                **tables,
+                name: child.model_copy(
+                    update={
+                        "columns": {n: s for n, s in child.columns.items() if n != column},
+                        "links": {**links, new: LinkSpec(to=parent, by=by)},
+                        "known_by": tuple(dict.fromkeys(swap.get(k, k) for k in child.known_by)),
+                        "unique": tuple(
+                            tuple(dict.fromkeys(swap.get(u, u) for u in some))
+                            for some in child.unique
+                        ),
+                        "optional": tuple(optional),
+                    }
+                ),
+            }
+            if missing:  # records that are only named lack everything else
+                rest = [
+                    n
+                    for n in (*target.columns, *target.links)
+                    if n not in (number, within) and n not in target.optional
+                ]
+                tables[parent] = target.model_copy(update={"optional": (*target.optional, *rest)})
+            told = tuple(" + ".join(pair) for pair in sorted(missing)[:20])
+            both = f"{said_here} + {c.header}"
+            return Reference(
+                name, both, parent, f"{within} + {number}", len(here), told, 1.0, True
+            ), tables
+    return None
+
+
+def _pairs_of(keys: _Keys, source: str, one: str, other: str) -> dict[tuple[str, str], int]:
+    """What two columns say together, and in how many rows."""
+    a, b = keys.column(source, one), keys.column(source, other)
+    both, count = combine([a.codes, b.codes], [len(a.values), len(b.values)])
+    rows = first_rows(both, count)
+    first, second = (c.values.take(pa.array(c.codes[rows])).to_pylist() for c in (a, b))
+    times = value_counts(both, count).tolist()
+    return dict(zip(zip(first, second, strict=True), times, strict=True))
 
 
 def _sameness(column: EncodedColumn) -> float:
