@@ -16,6 +16,7 @@ from kerfmark.layout.names import free_name, singular, snake
 from kerfmark.read.open import open_path
 from kerfmark.structure.entities import Entity, Trait, find_entities
 from kerfmark.structure.header_words import looks_like_key, share_stem
+from kerfmark.structure.prepare import Prepared
 from kerfmark.structure.propose import Proposal, source_name
 from kerfmark.verbs.mark import mark_sources
 
@@ -102,7 +103,8 @@ def test_chance_is_not_taken_for_structure() -> None:
     for rows in (12, 40, 150, 2000):
         sizes = [2, 3, rows // 3 + 2, rows // 2 + 2, int(rows / 1.2) + 2]
         columns = [rng.integers(0, s, rows).astype(np.int32) for s in sizes]
-        base = find_entities(columns, sizes, [Trait(f"c{i}", "text", 5) for i in range(len(sizes))])
+        traits = [Trait(f"c{i}", "text", 5) for i in range(len(sizes))]
+        base = find_entities(Prepared(columns, sizes), traits, rows)
         assert base.parents == []
 
 
@@ -135,7 +137,7 @@ def test_blanks_decide_nothing() -> None:
     filled = np.array([0, 1, 2, 0] * 30 + [1, 2, 0, 1], np.int32)
     blank = np.array([0, 1, 2, 0] * 30 + [-1] * 4, np.int32)
     traits = [Trait("hive", "text", 4), Trait("kind", "text", 4), Trait("colour", "text", 4)]
-    base = find_entities([key, filled, blank], [4, 3, 3], traits)
+    base = find_entities(Prepared([key, filled, blank], [4, 3, 3]), traits, len(key))
     assert base.own == [1]
     assert [p.own for p in base.parents] == [[0, 2]]
 

@@ -8,9 +8,9 @@ nothing new about its apiary.
 
 Evidence against chance: were two columns independent, each repeat of a determinant's value would
 agree with the first only as often as two rows drawn at random (`sameness`). The chance that all
-agree by accident is sameness ** repeats; its negative logarithm (in nats), summed over what a
-column decides, must reach `ENOUGH` before it counts as the key of something, and more for columns
-that rarely identify anything. A single attribute of what is one already needs little.
+agree by accident is sameness ** repeats; its negative logarithm (in nats), of the column among
+those decided that says most, must reach `ENOUGH` before it counts as the key of something, and more
+for columns that rarely identify anything. A single attribute of what is one already needs little.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ from math import log
 import numpy as np
 
 from kerfmark import memory
-from kerfmark.profile.codes import Codes, combine, filled, first_rows, gather, holds
+from kerfmark.profile.codes import Codes, combine, filled, first_rows, gather, holds, value_counts
 from kerfmark.structure.dependencies import Evidence, Relation
 from kerfmark.structure.header_words import (
     helpful,
@@ -37,8 +37,10 @@ from kerfmark.structure.header_words import (
 from kerfmark.structure.prepare import Prepared
 
 ENOUGH = 14.0
-"""Nats of evidence that all dependencies on a column need together (odds of about a million to
+"""Nats of evidence that the best of the dependencies on a column needs (odds of about a million to
 one)."""
+FEWEST_REPEATING = 3
+"""Different values that are there more than once before a column can be the key of anything."""
 LITTLE = 1.5
 """Nats that each of them needs."""
 ENOUGH_FOR_PAIRS = 20.0
@@ -166,12 +168,12 @@ def find_entities(prepared: Prepared, traits: Sequence[Trait], rows: int) -> Ent
     for b, a in derived.items():
         home = next((e for e in base.all() if a in e.own), base)
         home.columns = sorted([*home.columns, b])
-    for name, code in prepared.misspelt.items():
-        _read_as_usual(base, name, code)
+    for name in prepared.misspelt:
+        _read_as_usual(base, name)
     return base
 
 
-def _read_as_usual(base: Entity, name: int, code: int) -> None:
+def _read_as_usual(base: Entity, name: int) -> None:
     """Makes a name that is misspelt in some rows what an entity usually has, if it is known by
     something else."""
     home = next((e for e in base.all() if e is not base and name in e.own), None)
@@ -318,6 +320,8 @@ def _single(
         if c not in inner or caution is None or values < 3 or repeats < 3:
             return None
         decided, total = {}, 0.0
+        if _repeating(relation.columns[a], values) < FEWEST_REPEATING:
+            return None
         for b, d in enumerate(columns):
             if b == a or d not in inner or relation.states[b] < 2 or relation.sizes[b] > values:
                 continue
@@ -326,7 +330,7 @@ def _single(
                 nats >= LITTLE or share_stem(traits[d].header, traits[c].header)
             ) and relation.decides(a, b):
                 decided[d] = relation.evidence(a, b)
-                total += nats
+                total = max(total, nats)  # the columns of one thing go together: one witness
         return (
             _Determinant((c,), relation.columns[a], values, decided)
             if total >= ENOUGH * caution
@@ -350,6 +354,11 @@ def _single(
         best.decided = {d: e for d, e in everything.items() if d not in same}
         out.append(best)
     return out
+
+
+def _repeating(codes: Codes, size: int) -> int:
+    """How many values more than one row has."""
+    return int(np.count_nonzero(value_counts(codes, size) > 1))
 
 
 def _pairs(
