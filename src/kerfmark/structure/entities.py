@@ -8,9 +8,10 @@ nothing new about its apiary.
 
 Evidence against chance: were two columns independent, each repeat of a determinant's value would
 agree with the first only as often as two rows drawn at random (`sameness`). The chance that all
-agree by accident is sameness ** repeats; its negative logarithm (in nats), of the column among
-those decided that says most, must reach `ENOUGH` before it counts as the key of something, and more
-for columns that rarely identify anything. A single attribute of what is one already needs little.
+agree by accident is sameness ** repeats; its negative logarithm (in nats), summed over what a
+column decides, must reach `ENOUGH` before it counts as the key of something, and more for columns
+that rarely identify anything. (Counting only the column that says most was tried: it loses more
+small parents than it spares false ones.) A single attribute of what is one already needs little.
 """
 
 from __future__ import annotations
@@ -37,7 +38,7 @@ from kerfmark.structure.header_words import (
 from kerfmark.structure.prepare import Prepared
 
 ENOUGH = 14.0
-"""Nats of evidence that the best of the dependencies on a column needs (odds of about a million to
+"""Nats of evidence that all dependencies on a column need together (odds of about a million to
 one)."""
 FEWEST_REPEATING = 3
 """Different values that are there more than once before a column can be the key of anything."""
@@ -330,7 +331,7 @@ def _single(
                 nats >= LITTLE or share_stem(traits[d].header, traits[c].header)
             ) and relation.decides(a, b):
                 decided[d] = relation.evidence(a, b)
-                total = max(total, nats)  # the columns of one thing go together: one witness
+                total += nats
         return (
             _Determinant((c,), relation.columns[a], values, decided)
             if total >= ENOUGH * caution

@@ -43,8 +43,8 @@ class Reason:
 
     `table` is the new table, `by` and `decides` are headers, `values` the distinct values of the
     determinant, `repeats` its further records in table `within`, `exceptions` how many contradicted
-    it, `by_chance` how many would be expected if the columns had nothing to do with each other
-    (summed over the columns decided).
+    it, `by_chance` how many would be expected if the columns had nothing to do with each other (of
+    the column decided in which these are most).
     """
 
     table: str
@@ -491,7 +491,7 @@ class _Writer:
             entity.rows,
             max((e.repeats for e in decided.values()), default=0),
             0,
-            round(sum(e.expected for e in decided.values())),
+            round(max((e.expected for e in decided.values()), default=0.0)),
         )
         self.reasons.append(reason)
         self.comments[f"tables.{name}"] = [str(reason)]
