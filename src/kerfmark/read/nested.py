@@ -114,6 +114,17 @@ class NestedSource:
         """The list in the layout's words."""
         return {"member": "/".join(".".join(way) for way in self._lists)} if self._lists else {}
 
+    @property
+    def owner(self) -> tuple[str, str, str] | None:
+        """What its records belong to: the list (as in `settings`), the header of the numbers of
+        that one's records, and the header of these numbers here; None where they belong to
+        nothing."""
+        if not self._outer:
+            return None
+        above = type(self)(self._records, self.name, self._lists[:-1], bare=len(self._lists) < 2)
+        member = "/".join(".".join(way) for way in self._lists[:-1])
+        return (member, above._own[0], self._outer[0]) if above._own else None
+
     def below(self) -> list[NestedSource]:
         """The sources of the lists in these records."""
         return [

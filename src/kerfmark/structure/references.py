@@ -323,7 +323,7 @@ def _against(layout: Layout, found: Sequence[Reference], keys: _Keys) -> tuple[s
 
 
 def _references(layout: Layout, keys: _Keys, steering: Steering) -> list[Reference]:
-    forced = dict(steering.link)
+    forced, belongs = dict(steering.link), _owners(layout, keys)
     parents = [
         (name, column)
         for name, spec in layout.tables.items()
@@ -344,6 +344,11 @@ def _references(layout: Layout, keys: _Keys, steering: Steering) -> list[Referen
             ):
                 continue
             if c.header in steering.no_link:
+                continue
+            if (name, column) in belongs:
+                parent, key = belongs[name, column]
+                own = keys.column(spec.source, c.header)
+                out.append(Reference(name, column, parent, key, len(own.values), (), 1.0, True))
                 continue
             if c.header in forced:
                 parent_keys = [
@@ -371,6 +376,34 @@ def _references(layout: Layout, keys: _Keys, steering: Steering) -> list[Referen
     out = _without_circles(out)
     referred = {(r.parent, r.key) for r in out}  # what others refer to stays a column
     return _one_per_parent([r for r in out if (r.table, r.column) not in referred], layout, keys)
+
+
+def _owners(layout: Layout, keys: _Keys) -> dict[tuple[str, str], tuple[str, str]]:
+    """The columns of lists that say to which record each of their records belongs, and the table
+    and column of these."""
+    out: dict[tuple[str, str], tuple[str, str]] = {}
+    for name, encoded in keys.encoded.items():
+        owner = getattr(encoded.source, "owner", None)
+        if owner is None:
+            continue
+        member, there, here = owner
+        spec = layout.sources[name]
+        above = [
+            n
+            for n, s in layout.sources.items()
+            if (s.file, s.member, s.json_cells) == (spec.file, member, spec.json_cells)
+        ]
+        for parent in map(layout.base_of, above):
+            child = layout.base_of(name)
+            column = _column_of(layout.tables[child], here)
+            key = _column_of(layout.tables[parent], there)
+            if column and key:
+                out[child, column] = parent, key
+    return out
+
+
+def _column_of(spec: TableSpec, header: str) -> str:
+    return next((n for n, c in spec.columns.items() if c.header == header), "")
 
 
 def _forced(
