@@ -20,7 +20,7 @@ from kerfmark.profile.codes import Codes, combine, different_rows, first_rows, h
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.types import ColumnType
 from kerfmark.structure.dependencies import near
-from kerfmark.structure.header_words import looks_like_key
+from kerfmark.structure.header_words import looks_like_key, reaches_things
 
 FEWEST_VALUES = 8
 """Values of a date or a number from which on it can be seen that a column is computed from it."""
@@ -186,7 +186,12 @@ def _code_beside(
         return None
     best: tuple[int, int, Codes] | None = None
     for c in range(len(columns)):
-        if c == n or not FEWEST_KEYS <= sizes[c] < sizes[n] or kinds[c] not in ("text", "integer"):
+        if (
+            c == n
+            or not FEWEST_KEYS <= sizes[c] < sizes[n]
+            or kinds[c] not in ("text", "integer")
+            or reaches_things(columns[c].header)
+        ):
             continue
         found = near(codes[c], sizes[c], codes[n], sizes[n], MISSPELT)
         if found is None or not len(found.rows) or bool((codes[n][found.rows] < 0).any()):
