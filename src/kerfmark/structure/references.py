@@ -8,7 +8,8 @@ most of a range that does not begin at the bottom.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import re
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import combinations
 from typing import Any
@@ -282,6 +283,46 @@ def _pairs_of(keys: _Keys, source: str, one: str, other: str) -> dict[tuple[str,
 def _sameness(column: EncodedColumn) -> float:
     """The chance that two rows drawn at random agree."""
     return float(((column.times / max(len(column.codes), 1)) ** 2).sum())
+
+
+def names_to_free(layout: Layout, gone: Collection[str]) -> dict[str, str]:
+    """The tables that have a number in their names only because another one, which is gone, had the
+    name without it; with that name."""
+    out: dict[str, str] = {}
+    for name in layout.tables:
+        plain = re.sub(r"_\d+$", "", name)
+        if plain != name and plain in gone and plain not in {*layout.tables, *out.values()}:
+            out[name] = plain
+    return out
+
+
+def with_table_names(layout: Layout, names: Mapping[str, str]) -> Layout:
+    """A layout whose tables have other names, and so have the links that are called after them."""
+    tables: dict[str, TableSpec] = {}
+    for name, spec in layout.tables.items():
+        links: dict[str, str] = {}
+        for link, target in spec.links.items():
+            wanted = f"{names.get(target.to, target.to)}_id"
+            taken = {*spec.columns, *spec.links, *links.values(), f"{names.get(name, name)}_id"}
+            free = link == f"{target.to}_id" and wanted not in taken
+            links[link] = wanted if free else link
+
+        def new(some: Sequence[str], links: Mapping[str, str] = links) -> tuple[str, ...]:
+            return tuple(links.get(n, n) for n in some)
+
+        tables[names.get(name, name)] = spec.model_copy(
+            update={
+                "part_of": names.get(spec.part_of, spec.part_of),
+                "links": {
+                    links[n]: lk.model_copy(update={"to": names.get(lk.to, lk.to)})
+                    for n, lk in spec.links.items()
+                },
+                "known_by": new(spec.known_by),
+                "optional": new(spec.optional),
+                "unique": tuple(new(u) for u in spec.unique),
+            }
+        )
+    return Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables)
 
 
 def _against(layout: Layout, found: Sequence[Reference], keys: _Keys) -> tuple[str, ...]:

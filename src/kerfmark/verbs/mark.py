@@ -36,7 +36,7 @@ from kerfmark.structure.header_words import called_like, looks_like_key
 from kerfmark.structure.keep_edits import Kept, keep_edits
 from kerfmark.structure.near_dependencies import NearMiss
 from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
-from kerfmark.structure.references import Reference, connect
+from kerfmark.structure.references import Reference, connect, names_to_free, with_table_names
 from kerfmark.structure.roles import join_roles
 from kerfmark.structure.steering import Steering
 from kerfmark.verbs.atomic_write import write_atomically
@@ -380,17 +380,49 @@ def _connected(
         )
         for old, new in connected.renamed.items()
     )
-    return replace(
-        whole,
-        layout=connected.layout,
-        comments=comments,
-        notes=(*whole.notes, *gone),
-        against=(*whole.against, *connected.against),
-        references=tuple(r for r in connected.references if r.table not in connected.renamed)
-        + tuple(
-            replace(r, table=whole.layout.base_of(whole.layout.tables[r.table].source))
-            for r in connected.references
-            if r.table in connected.renamed
+    references = tuple(
+        replace(r, table=whole.layout.base_of(whole.layout.tables[r.table].source))
+        if r.table in connected.renamed
+        else r
+        for r in connected.references
+    )
+    return _called(
+        replace(
+            whole,
+            layout=connected.layout,
+            comments=comments,
+            notes=(*whole.notes, *gone),
+            against=(*whole.against, *connected.against),
+            references=tuple(sorted(references, key=lambda r: r.table in connected.renamed)),
+            reasons=tuple(r for r in whole.reasons if r.table in connected.layout.tables),
         ),
-        reasons=tuple(r for r in whole.reasons if r.table in connected.layout.tables),
+        names_to_free(connected.layout, connected.renamed),
+    )
+
+
+def _called(proposal: Proposal, names: Mapping[str, str]) -> Proposal:
+    """A proposal whose tables have other names."""
+    if not names:
+        return proposal
+
+    def new(name: str) -> str:
+        return names.get(name, name)
+
+    def place(key: str) -> str:
+        kind, name, *rest = key.split(".")
+        return ".".join((kind, new(name) if kind == "tables" else name, *rest))
+
+    return replace(
+        proposal,
+        layout=with_table_names(proposal.layout, names),
+        comments={place(k): v for k, v in proposal.comments.items()},
+        rows={new(n): r for n, r in proposal.rows.items()},
+        notes=tuple((new(what), told) for what, told in proposal.notes),
+        near=tuple(replace(n, table=new(n.table)) for n in proposal.near),
+        references=tuple(
+            replace(r, table=new(r.table), parent=new(r.parent)) for r in proposal.references
+        ),
+        reasons=tuple(
+            replace(r, table=new(r.table), within=new(r.within)) for r in proposal.reasons
+        ),
     )
