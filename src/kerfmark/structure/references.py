@@ -156,8 +156,8 @@ def connect(
         tables, Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables), keys
     )
     tables = {n: _known_by_pair(t, tables, keys) for n, t in tables.items()}
-    tables, pairs = _linked_by_pairs(tables, keys)
-    found = [*found, *pairs]
+    tables, pairs, instead = _linked_by_pairs(tables, keys)
+    found = [*(r for r in found if (r.table, r.parent) not in instead), *pairs]
     connected = Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables)
     return Connected(connected, found, gone, _against(layout, found, keys))
 
@@ -188,10 +188,12 @@ def _known_by_pair(spec: TableSpec, tables: Mapping[str, TableSpec], keys: _Keys
 
 def _linked_by_pairs(
     tables: dict[str, TableSpec], keys: _Keys
-) -> tuple[dict[str, TableSpec], list[Reference]]:
+) -> tuple[dict[str, TableSpec], list[Reference], set[tuple[str, str]]]:
     """The tables with links to those that are known by a link and a number within it, where others
-    have both; and the references that these links rest on."""
+    have both; the references that these links rest on, and the links (from, to) that they stand
+    for."""
     out: list[Reference] = []
+    instead: set[tuple[str, str]] = set()
     for parent, target in list(tables.items()):
         within = [k for k in target.known_by if k in target.links]
         number = [k for k in target.known_by if k in target.columns]
@@ -202,9 +204,12 @@ def _linked_by_pairs(
                 continue
             found = _pair_reference(tables, name, parent, within[0], number[0], keys)
             if found is not None:
+                before = tables[name]
                 reference, tables = found
                 out.append(reference)
-    return tables, out
+                if len(tables[name].links) == len(before.links):
+                    instead.add((name, target.links[within[0]].to))
+    return tables, out, instead
 
 
 def _pair_reference(
