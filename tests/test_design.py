@@ -233,6 +233,8 @@ def test_classes_of_a_number_stay_with_it(tmp_path: Path, derive: Any) -> None:
         score = rng.randint(1, 99)
         rows.append([f"P{i}", score, derive(score), rng.choice(TOWNS)])
     assert set(designed({"tests": rows}, tmp_path)) == {"test"}
+    notes = dict(mark([tmp_path / "tests.csv"]).notes)
+    assert notes["grade"] == "follows from score: it stays with it, and decides nothing"
 
 
 @pytest.mark.parametrize("form", ["month", "year", "both", "weekday"])

@@ -167,7 +167,10 @@ class _Comparing:
             (table.codes(n) for n, c in table.spec.columns.items() if c.told or c.position), None
         )
         if not headers or place is None:
-            self._differs_under("", name, column, own_column, records)
+            named = table.source_rows()[records] < 0  # by links, under other headers
+            for some in (records[~named], records[named]):
+                if len(some):
+                    self._differs_under("", name, column, own_column, some)
             return
         for i in np.unique(place[records]).tolist():
             here = records[place[records] == i]
@@ -182,7 +185,9 @@ class _Comparing:
             rows, first = np.unique(rows, return_index=True)
             which = which[first]
         header = header or feed.header_of(self.incoming.tables[name], column)
-        if feed.name != spec.source:  # said by a row that only names the record
+        if feed.name != spec.source or bool(
+            (self.incoming.tables[name].source_rows()[records] < 0).all()
+        ):  # said by a row that only names the record
             header = next(
                 (
                     h

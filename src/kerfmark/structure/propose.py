@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
@@ -145,9 +145,17 @@ def propose(
     if steering.depth != "flat":
         assign_near_dependencies(base, encoded.columns, traits)
     base = steer(base, [c.header for c in encoded.columns], steering)
-    return _Writer(encoded, recognised, name, spec, taken).write(
+    proposal = _Writer(encoded, recognised, name, spec, taken).write(
         base, repeated, lists, traits, (*against, *_unexamined(encoded, traits))
     )
+    computed = tuple(
+        (
+            encoded.columns[b].header,
+            f"follows from {encoded.columns[a].header}: it stays with it, and decides nothing",
+        )
+        for b, a in sorted(prepared.derived.items())
+    )
+    return replace(proposal, notes=proposal.notes + computed)
 
 
 def _unexamined(encoded: EncodedSource, traits: Sequence[Trait]) -> list[str]:
