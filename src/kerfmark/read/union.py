@@ -154,12 +154,23 @@ def unite(sources: Sequence[Source]) -> list[Source]:
             len(source.headers),
             tuple(sorted(settings.items())),
         )
-        named = has_rows(source) and any(not re.fullmatch(r"column \d+", h) for h in source.headers)
+        named = any(not re.fullmatch(r"column \d+", h) for h in source.headers)
         groups.setdefault(shape if named else (id(source),), []).append(source)
     out: list[Source] = []
     for group in groups.values():
+        full = [s for s in group if has_rows(s)]
+        if full and not _are_numbered(group):  # nothing says what an empty one has to do with them
+            out += [s for s in group if s not in full]
+            group = full
         out.append(group[0] if len(group) == 1 else _whole(group))
     return out
+
+
+def _are_numbered(sources: Sequence[Source]) -> bool:
+    """Whether the names of sources differ in a number, or have something in common."""
+    names = [p.settings().get("sheet") or Path(p.location).stem for p in sources]
+    common, told = _telling_parts(names)
+    return bool(common) or all(any(c.isdigit() for c in t) for t in told)
 
 
 def _whole(parts: Sequence[Source]) -> UnionSource:

@@ -124,7 +124,7 @@ def propose(
                 n,
                 i in several,
                 c.header in steering.known_by,
-                called_like(c.header, name),
+                k == "text" and called_like(c.header, name),
             )
             for i, (c, k, n) in enumerate(zip(encoded.columns, kinds, lengths, strict=True))
         ]
