@@ -25,6 +25,8 @@ BLOCK = 12_000_000
 """Cells up to which the columns of a relation are also kept in one piece."""
 SAMPLE = 4_096
 """Rows on which a candidate is first put to the test."""
+MOST_PAIRS = 2_048
+"""Pairs of rows on which what two columns decide together is first put to the test."""
 MOST = 0.01
 """The share of rows that may be exceptions to what nearly holds."""
 SPARED = 0.1
@@ -50,6 +52,8 @@ class Relation:
         self.rows = len(columns[0]) if columns else 0
         step = max(1, self.rows // SAMPLE)
         self._clusters: dict[int, np.ndarray] = {}
+        self._refuted: dict[int, np.ndarray] = {}
+        self._disagreement: dict[int, np.ndarray] = {}
         self._sample = [c[::step][:SAMPLE] for c in self.columns] if step > 1 else self.columns
 
     @cached_property
@@ -106,6 +110,36 @@ class Relation:
             wanted = max(2, self.sizes[a] * SAMPLE // self.rows)
             self._clusters[a] = np.flatnonzero(self.columns[a] < wanted)[: 4 * SAMPLE]
         return self._clusters[a]
+
+    def refuted(self, a: int) -> np.ndarray:
+        """For every two columns b and t whether some rows that agree in columns a and b differ in
+        t, seen on some pairs of rows that agree in a: a and b do not decide t then."""
+        self._look_at_pairs(a)
+        return self._refuted[a]
+
+    def disagreement(self, a: int) -> np.ndarray:
+        """Per column the share of some pairs of rows that agree in column a in which it differs:
+        where that is not 0, a does not decide it."""
+        self._look_at_pairs(a)
+        return self._disagreement[a]
+
+    def _look_at_pairs(self, a: int) -> None:
+        if a not in self._refuted:
+            rows = self.cluster(a)
+            rows = rows[self.columns[a][rows] >= 0]
+            rows = rows[np.argsort(self.columns[a][rows], kind="stable")]
+            codes = self.columns[a][rows]
+            at = np.flatnonzero(codes[1:] == codes[:-1])
+            at = at[:: max(1, len(at) // MOST_PAIRS)][:MOST_PAIRS]
+            one, other = rows[at], rows[at + 1]
+            n = len(self.columns)
+            agree, differ = np.zeros((len(at), n), np.float32), np.zeros((len(at), n), np.float32)
+            for i, column in enumerate(self.columns):
+                same = column[one] == column[other]
+                agree[:, i] = same & (column[one] >= 0)
+                differ[:, i] = ~same
+            self._refuted[a] = (agree.T @ differ) > 0
+            self._disagreement[a] = differ.sum(axis=0) / max(len(at), 1)
 
     def pair(self, a: int, b: int) -> tuple[Codes, int]:
         """Two columns as one: codes of their combinations (-1 where either is blank), and how many

@@ -155,9 +155,8 @@ class _Determinant:
 
 def find_entities(prepared: Prepared, traits: Sequence[Trait], rows: int) -> Entity:
     """The base entity of a source with so many rows, with its parents above it."""
-    codes, sizes, derived = prepared.codes, prepared.sizes, prepared.derived
-    everything = [c for c in range(len(codes)) if c not in derived]
-    relation = Relation([codes[c] for c in everything], [sizes[c] for c in everything])
+    sizes, derived = prepared.sizes, prepared.derived
+    everything, relation = prepared.columns, prepared.relation
     parents, left = _parents(relation, everything, everything, traits)
     unique = [
         c
@@ -323,8 +322,11 @@ def _single(
         decided, total = {}, 0.0
         if _repeating(relation.columns[a], values) < FEWEST_REPEATING:
             return None
+        may = relation.disagreement(a) == 0
         for b, d in enumerate(columns):
-            if b == a or d not in inner or relation.states[b] < 2 or relation.sizes[b] > values:
+            if not may[b] or b == a or d not in inner:
+                continue
+            if relation.states[b] < 2 or relation.sizes[b] > values:
                 continue
             nats = repeats * -log(max(sameness[b], 1e-300))
             if (
@@ -394,7 +396,8 @@ def _pairs(
         if d in alone.get(c, none) or c in alone.get(d, none):
             continue
         a, b = place[c], place[d]
-        decided = _decided_by_pair(relation, a, b, own[c] & own[d])
+        targets = own[c] & own[d] & ~relation.refuted(a)[b] & ~relation.refuted(b)[a]
+        decided = _decided_by_pair(relation, a, b, targets) if targets.any() else None
         whole = filled(decided[0]) if decided else 0
         beside = tuple(k for k in (c, d) if relation.filled[place[k]] != whole)
         if decided and len(beside) < 2 and all(k in alone for k in beside):

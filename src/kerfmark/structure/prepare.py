@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 import pyarrow as pa
@@ -19,7 +20,7 @@ from rapidfuzz import fuzz
 from kerfmark.profile.codes import Codes, combine, different_rows, first_rows, holds
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.types import ColumnType
-from kerfmark.structure.dependencies import near
+from kerfmark.structure.dependencies import SAMPLE, Relation, near
 from kerfmark.structure.header_words import looks_like_key, reaches_things
 
 FEWEST_VALUES = 8
@@ -28,6 +29,9 @@ MOST_CLASSES = 30
 """Classes that a number is sorted into at most."""
 MISSPELT = 0.03
 """The share of rows in which a name may be misspelt."""
+MOST_DISAGREEING = 0.2
+"""The share of pairs of rows with one code that may differ in the name, as far as these are looked
+at first: each misspelt row is in two of them."""
 ALIKE = 75.0
 """How much alike (of 100) a misspelt name and the usual one are at least."""
 ALIKE_SHARE = 0.9
@@ -48,6 +52,18 @@ class Prepared:
     derived: dict[int, int] = field(default_factory=dict)
     misspelt: dict[int, int] = field(default_factory=dict)
 
+    @property
+    def columns(self) -> list[int]:
+        """The columns in which structure is looked for."""
+        return [c for c in range(len(self.codes)) if c not in self.derived]
+
+    @cached_property
+    def relation(self) -> Relation:
+        """These columns as a relation."""
+        return Relation(
+            [self.codes[c] for c in self.columns], [self.sizes[c] for c in self.columns]
+        )
+
 
 def prepare(
     columns: Sequence[EncodedColumn], types: Sequence[ColumnType], kinds: Sequence[str]
@@ -59,8 +75,9 @@ def prepare(
     if rows is not None:
         codes = [c[rows] for c in codes]
     misspelt = {}
+    relation = Relation(codes, sizes) if codes else None
     for n in range(len(columns)):
-        found = _code_beside(n, columns, codes, sizes, kinds)
+        found = _code_beside(n, columns, relation, kinds) if relation else None
         if found is not None:
             misspelt[n] = found[0]
             codes[n], sizes[n] = found[1], found[2]
@@ -80,15 +97,20 @@ def derived_columns(
     for a, column in enumerate(columns):
         if types[a].kind not in ("date", "timestamp") or sizes[a] < FEWEST_VALUES:
             continue
-        parts = _parts_of_dates(column, types[a])
-        for b in range(len(columns)):
-            if (
-                b != a
-                and b not in out
-                and 2 <= sizes[b] <= sizes[a] / 2
-                and holds(codes[a], codes[b], sizes[a])
-                and any(_say_the_same(part[codes[a]], codes[b], sizes[b]) for part in parts)
-            ):
+        decided = [
+            b
+            for b in range(len(columns))
+            if b != a
+            and b not in out
+            and 2 <= sizes[b] <= sizes[a] / 2
+            and _decides(codes[a], codes[b], sizes[a])
+        ]
+        if not decided:
+            continue
+        first = first_rows(codes[a], sizes[a], -1)
+        first, parts = first[first >= 0], [p[first >= 0] for p in _parts_of_dates(column, types[a])]
+        for b in decided:
+            if any(_say_the_same(part, codes[b][first], sizes[b]) for part in parts):
                 out[b] = a
     for a, column in enumerate(columns):
         if a in out or kinds[a] not in ("integer", "decimal", "real") or sizes[a] < FEWEST_VALUES:
@@ -102,13 +124,13 @@ def derived_columns(
             and b not in out
             and 2 <= sizes[b] <= min(MOST_CLASSES, sizes[a] / 2)
             and kinds[b] not in ("decimal", "real", "date", "timestamp")
-            and holds(codes[a], codes[b], sizes[a])
+            and _decides(codes[a], codes[b], sizes[a])
         ]
         classes = [
             b
             for b in classes
             if not looks_like_key(columns[b].header)
-            and not any(holds(codes[b], codes[c], sizes[b]) for c in classes if c != b)
+            and not any(_decides(codes[b], codes[c], sizes[b]) for c in classes if c != b)
         ]  # what decides something besides is a thing, not a class of sizes
         order = _by_size(column, types[a]) if classes else None
         for b in classes if order is not None else ():
@@ -135,6 +157,11 @@ def _is_part_of_key(a: int, b: int, codes: Sequence[Codes], sizes: Sequence[int]
     return False
 
 
+def _decides(a: Codes, b: Codes, size: int) -> bool:
+    """Whether a column decides another one; most are refuted by the first rows."""
+    return holds(a[:SAMPLE], b[:SAMPLE], size) and holds(a, b, size)
+
+
 def _by_size(column: EncodedColumn, type_: ColumnType) -> np.ndarray | None:
     """The values of a column from the smallest to the largest; None where not all are numbers."""
     try:
@@ -147,8 +174,8 @@ def _by_size(column: EncodedColumn, type_: ColumnType) -> np.ndarray | None:
 
 
 def _parts_of_dates(column: EncodedColumn, type_: ColumnType) -> list[np.ndarray]:
-    """What the calendar says of each value of a column of dates (and, last, of a blank): year,
-    month, quarter, week, weekday and some of these together."""
+    """What the calendar says of each value of a column of dates: year, month, quarter, week, day
+    of the week, and some of these together."""
     at = column.typed(type_)
     year, month = pc.year(at), pc.month(at)
     parts = [
@@ -162,7 +189,7 @@ def _parts_of_dates(column: EncodedColumn, type_: ColumnType) -> list[np.ndarray
         pc.add(pc.multiply(year, 10), pc.quarter(at)),
         pc.divide(year, 10),
     ]
-    return [np.append(p.fill_null(-1).to_numpy(zero_copy_only=False), -1) for p in parts]
+    return [p.fill_null(-1).to_numpy(zero_copy_only=False) for p in parts]
 
 
 def _say_the_same(part: np.ndarray, codes: Codes, size: int) -> bool:
@@ -174,14 +201,11 @@ def _say_the_same(part: np.ndarray, codes: Codes, size: int) -> bool:
 
 
 def _code_beside(
-    n: int,
-    columns: Sequence[EncodedColumn],
-    codes: Sequence[Codes],
-    sizes: Sequence[int],
-    kinds: Sequence[str],
+    n: int, columns: Sequence[EncodedColumn], relation: Relation, kinds: Sequence[str]
 ) -> tuple[int, Codes, int] | None:
     """The column beside which a column of names has one usual value each, but for a few that are
     misspelt; with the usual codes in place of theirs."""
+    codes, sizes = relation.columns, relation.sizes
     if kinds[n] != "text" or sizes[n] < FEWEST_KEYS or sizes[n] >= len(codes[n]):
         return None
     best: tuple[int, int, Codes] | None = None
@@ -191,6 +215,7 @@ def _code_beside(
             or not FEWEST_KEYS <= sizes[c] < sizes[n]
             or kinds[c] not in ("text", "integer")
             or reaches_things(columns[c].header)
+            or relation.disagreement(c)[n] > MOST_DISAGREEING
         ):
             continue
         found = near(codes[c], sizes[c], codes[n], sizes[n], MISSPELT)
