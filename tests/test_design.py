@@ -303,6 +303,16 @@ def test_a_first_column_of_titles_is_no_key(tmp_path: Path) -> None:
     assert layout.tables["swarm"].known_by == () and not layout.tables["swarm"].unique
 
 
+@pytest.mark.parametrize(("rows", "is_key"), [(19, False), (20, True)])
+def test_a_header_that_says_nothing_makes_no_key_of_few_rows(
+    tmp_path: Path, rows: int, is_key: bool
+) -> None:
+    table: Rows = [["n", "mood"], *([f"x{i}", TOWNS[i % 3]] for i in range(rows))]
+    designed({"visits": table}, tmp_path)
+    layout, _ = read_layout(tmp_path / "a.layout.toml")
+    assert layout.tables["visit"].known_by == (("n",) if is_key else ())
+
+
 KEEPERS: Rows = [["keeper no", "keeper name", "town"]] + [
     [f"K{i:02}", f"{NAMES[i % 12]} {i}", TOWNS[i % 6]] for i in range(30)
 ]

@@ -134,3 +134,24 @@ def test_a_cell_that_is_not_json_is_told_with_its_row(kerfmark: Runner, orders: 
     assert 'row 5, column "items"' in told and "not JSON" in told
     told = kerfmark("measure", "orders.csv", "--json-cells", "things", code=2).err
     assert "its columns are no, customer, items" in told
+
+
+def test_lists_belong_to_their_records_however_few_there_are(
+    kerfmark: Runner, write: Write, tmp_path: Path
+) -> None:
+    write(
+        "n.json",
+        '{"hives": [{"hive": "H1", "visits": [{"day": "a", "mites": [{"n": 1}, {"n": 2}]}, '
+        '{"day": "b", "mites": []}]}, {"hive": "H2", "visits": [{"day": "c", "mites": '
+        '[{"n": 3}]}]}], "keepers": [{"name": "Ann"}, {"name": "Ben"}]}',
+    )
+    kerfmark("cut", "n.json", "--into", "a.db")
+    assert kerfmark("prove", "a.db").code == 0
+    with sqlite3.connect(tmp_path / "a.db") as db:
+        links = {
+            (child, parent)
+            for (child,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")
+            for _, _, parent, *_ in db.execute(f'PRAGMA foreign_key_list("{child}")')
+            if not child.startswith("kerfmark")
+        }
+    assert links == {("hives_visit", "hive"), ("hives_visits_mite", "hives_visit")}

@@ -213,3 +213,16 @@ def test_the_proof_accounts_for_every_row_of_the_file(
     [rows] = kerfmark("prove", "a.db", "--json").json["files"]
     assert rows["rows"] == len(text.splitlines())  # as a plain reader counts
     assert sum(rows[k] for k in ("above", "header", "blank", "left_out", "records")) == 9
+
+
+def test_rows_that_are_there_again_may_be_left_out(kerfmark: Runner, write: Write) -> None:
+    write("v.csv", "no,name\n1,Anna\n2,Ben\n1,Anna\n3,Anna\n2,Ben\n")
+    [source] = kerfmark(
+        "measure", "v.csv", "--skip-rows", "duplicates", "--rows", "9", "--json"
+    ).json["sources"]
+    assert source["first_rows"] == [["1", "Anna"], ["2", "Ben"], ["3", "Anna"]]
+    [told] = [f for f in source["findings"] if "earlier row" in f["what"]]
+    assert told["rows"] == [4, 6]
+    kerfmark("cut", "v.csv", "--skip-rows", "duplicates", "--into", "a.db")
+    [rows] = kerfmark("prove", "a.db", "--json").json["files"]
+    assert (rows["records"], rows["left_out"]) == (3, 2)

@@ -46,8 +46,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--skip-rows",
         metavar="ROWS",
         help="rows that are not data, such as 2,-1,40-60,80- (-1: the last one), or kinds of them: "
-        "notes, totals; keep-headers where a header that is there again is data; of one file: "
-        "may.csv:-1",
+        "notes, totals, duplicates; keep-headers where a header that is there again is data; of one "
+        "file: may.csv:-1",
     )
     group.add_argument(
         "--fill-down",
@@ -154,7 +154,7 @@ def _rows(said: str | None) -> tuple[str, ...]:
         if not SKIPPED.fullmatch(one.rpartition(":")[2]):
             raise UsageError(
                 f'"{one}" is not a row number',
-                next="write them like 2,-1,40-60,80- or notes,totals,keep-headers",
+                next="write them like 2,-1,40-60,80- or notes,totals,duplicates,keep-headers",
             )
     return rows
 

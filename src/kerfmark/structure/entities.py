@@ -40,6 +40,8 @@ from kerfmark.structure.prepare import Prepared
 ENOUGH = 14.0
 """Nats of evidence that all dependencies on a column need together (odds of about a million to
 one)."""
+ENOUGH_ROWS = 20
+"""Rows from which on a column whose header says nothing is a key because it is unique."""
 FEWEST_REPEATING = 3
 """Different values that are there more than once before a column can be the key of anything."""
 LITTLE = 1.5
@@ -163,6 +165,7 @@ def find_entities(prepared: Prepared, traits: Sequence[Trait], rows: int) -> Ent
         for c in left
         if prepared.rows is None and sizes[c] == rows > 1 and traits[c].caution is not None
     ]
+    unique = [c for c in unique if rows >= ENOUGH_ROWS or helpful(traits[c].header)]
     keyed = _preferred([c for c in unique if _identifies(traits[c])], relation, everything, traits)
     base = Entity(keyed[:1], keyed[1:], [c for c in left if c not in keyed], parents, rows)
     for b, a in derived.items():

@@ -18,33 +18,15 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.profile.columns import EncodedColumn
+from kerfmark.profile.months import MONTHS
 from kerfmark.structure.header_words import helpful, words
 
-_MONTHS = ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"]
+_MONTHS = [m[:3] for m in MONTHS]
 _DAYS = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
 _LONG = {
-    "january",
-    "february",
-    "march",
-    "april",
-    "june",
-    "july",
-    "august",
-    "september",
-    "october",
-    "november",
-    "december",
-    "monday",
-    "tuesday",
-    "wednesday",
-    "thursday",
-    "friday",
-    "saturday",
-    "sunday",
-    "sept",
-    "tues",
-    "thur",
-    "thurs",
+    *MONTHS,
+    *("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"),
+    *("sept", "tues", "thur", "thurs"),
 }
 _LINES = frozenset({"line", "address", "addr", "street", "adresse"})
 """Words of columns that continue each other rather than repeat."""
