@@ -280,3 +280,34 @@ def test_a_table_that_is_not_there(kerfmark: Runner, tmp_path: Path) -> None:
         )
     [whole] = tables_read(kerfmark, "a.csv", "--block", "0")
     assert len(whole) == 7
+
+
+def test_a_sheet_of_notes_is_passed_over_and_told(kerfmark: Runner, tmp_path: Path) -> None:
+    book = openpyxl.Workbook()
+    book.active.title = "Read me"
+    for line in ("The hives of the club", "Numbers are those on the lids.", "Ask Ada for more."):
+        book.active.append([line])
+    sheet = book.create_sheet("Hives")
+    for row in HIVES:
+        sheet.append(row)
+    kinds = book.create_sheet("Towns")
+    for town in ("town of the hive as it was", "Weir", "Mill"):
+        kinds.append([town])
+    book.save(tmp_path / "a.xlsx")
+    told = kerfmark("cut", "a.xlsx", "--into", "a.db").out
+    assert 'passed over: a.xlsx, sheet "Read me" holds notes, not a table' in told
+    with sqlite3.connect(tmp_path / "a.db") as db:
+        tables = {n for (n,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+    assert {n for n in tables if not n.startswith(("kerfmark", "sqlite"))} == {"hive", "town"}
+    assert kerfmark("prove", "a.db").code == 0
+    assert "sentences" not in kerfmark("mark", "a.xlsx", "--sheet", "Read me").out
+
+
+def test_page_breaks_with_the_header_again(kerfmark: Runner, tmp_path: Path) -> None:
+    pages = "no,name\n1,Ash\n2,Elm\n\x0cno,name\n3,Oak\n"
+    (tmp_path / "a.csv").write_text(pages)
+    assert tables_read(kerfmark, "a.csv") == [
+        [["no", "name"], ["1", "Ash"], ["2", "Elm"], ["3", "Oak"]]
+    ]
+    kerfmark("cut", "a.csv", "--into", "a.db")
+    assert kerfmark("prove", "a.db").code == 0

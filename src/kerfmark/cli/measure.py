@@ -120,7 +120,7 @@ def _tell(source: SourceMeasured, terminal: Terminal) -> None:
         )
     blanks = sorted({s for c in source.columns for s in c.blank_as})
     if blanks:
-        terminal.say((f"taken as blank: {', '.join(blanks)}", FAINT))
+        terminal.say((f"taken as blank: {', '.join(blanks)} (layout: blanks)", FAINT))
     if source.first_rows:
         terminal.say()
         heads = [c.header for c in source.columns]

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import io
 import re
+from collections.abc import Callable
 from dataclasses import replace
 from typing import BinaryIO, cast
 
@@ -18,6 +19,7 @@ _RULE = re.compile(rb"^[ \t+|=:-]*--[ \t+|=:-]*\r?$|^[ \t]*(?:=+[ \t]+)+=+[ \t]*
 _OUTER = re.compile(rb"^[ \t]*\|?[ \t]*|[ \t]*\|?[ \t]*\r?$", re.MULTILINE)
 _INNER = re.compile(rb"[ \t]*\|[ \t]*")
 _OUTSIDE = re.compile(rb"^[^|\n]*$", re.MULTILINE)
+_PAGE = re.compile(rb"^\x0c", re.MULTILINE)
 BLOCK = 1 << 20
 
 
@@ -40,12 +42,36 @@ def find_rules(text: str) -> tuple[str, tuple[int, ...]] | None:
 def without_rules(source: Bytes, bars: bool) -> Bytes:
     """A text without its ruling lines, and, where its columns are between `bars`, without those at
     the ends of lines, the spaces beside them, and what has no bar."""
-    return replace(source, open=lambda: cast(BinaryIO, _Ruled(source.open(), bars)))
+    return replace(
+        source,
+        open=lambda: cast(BinaryIO, _Changed(source.open(), lambda some: _plain(some, bars))),
+    )
 
 
-class _Ruled(io.RawIOBase):
-    def __init__(self, inner: BinaryIO, bars: bool) -> None:
-        self._inner, self._bars, self._rest, self._ended = inner, bars, b"", False
+def without_page_breaks(source: Bytes) -> Bytes:
+    """A text without the form feeds with which pages begin, if its first part has any."""
+    with source.open() as file:
+        if not _PAGE.search(file.read(BLOCK)):
+            return source
+    return replace(
+        source,
+        open=lambda: cast(BinaryIO, _Changed(source.open(), lambda some: _PAGE.sub(b"", some))),
+    )
+
+
+def _plain(lines: bytes, bars: bool) -> bytes:
+    lines = _RULE.sub(b"", lines)
+    if not bars:
+        return lines
+    lines = _OUTSIDE.sub(b"", lines)
+    return _INNER.sub(b"|", _OUTER.sub(b"", lines))
+
+
+class _Changed(io.RawIOBase):
+    """A text whose lines are changed while they are read."""
+
+    def __init__(self, inner: BinaryIO, change: Callable[[bytes], bytes]) -> None:
+        self._inner, self._change, self._rest, self._ended = inner, change, b"", False
 
     def readable(self) -> bool:
         return True
@@ -58,15 +84,8 @@ class _Ruled(io.RawIOBase):
             end = len(data) if self._ended else data.rfind(b"\n") + 1
             self._rest = data[end:]
             if end:
-                return self._plain(data[:end])
+                return self._change(data[:end])
         return b""
-
-    def _plain(self, lines: bytes) -> bytes:
-        lines = _RULE.sub(b"", lines)
-        if not self._bars:
-            return lines
-        lines = _OUTSIDE.sub(b"", lines)
-        return _INNER.sub(b"|", _OUTER.sub(b"", lines))
 
     def close(self) -> None:
         self._inner.close()

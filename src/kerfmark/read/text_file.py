@@ -13,6 +13,7 @@ from kerfmark.read.format import Format, check_path
 from kerfmark.read.json_cells import JsonCells, JsonCellSource
 from kerfmark.read.json_records import JsonFile
 from kerfmark.read.nested import list_of, nested_sources
+from kerfmark.read.ruled import without_page_breaks
 from kerfmark.read.source import Reading, Source
 from kerfmark.read.text_blocks import find_dialects
 
@@ -38,6 +39,7 @@ def _open(path: Path, reading: Reading) -> list[Source]:
             if is_json(b):
                 out += nested_sources(JsonFile(b), b.stem)
             else:
+                b = without_page_breaks(b)
                 texts = [DelimitedSource(b, dialect) for dialect in find_dialects(b, reading)]
                 out += [s for text in texts for s in with_json_cells(text, reading)]
     if not out:
@@ -71,13 +73,13 @@ def _reopen(path: Path, name: str, reading: Reading) -> Source:
         )
     said = {k: v for k in WRITTEN if (v := getattr(reading, k)) is not None}
     if reading.json_cells:
-        text = DelimitedSource(found[0], Dialect(**said), name)
+        text = DelimitedSource(without_page_breaks(found[0]), Dialect(**said), name)
         lists = nested_sources(JsonCells(text, reading.json_cells), name, JsonCellSource)
         return list_of(lists, reading.member, name, path)
     chosen = next((b for b in found if b.member == reading.member), None)
     if chosen is None:
         raise _no_member(path, reading)
-    return DelimitedSource(chosen, Dialect(**said), name)
+    return DelimitedSource(without_page_breaks(chosen), Dialect(**said), name)
 
 
 FORMAT = Format(

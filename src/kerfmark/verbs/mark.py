@@ -3,11 +3,14 @@ an earlier layout."""
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Collection, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
+
+import pyarrow.compute as pc
 
 from kerfmark.errors import (
     KerfmarkError,
@@ -54,6 +57,11 @@ __all__ = [
 ]
 
 
+MOST_NOTES, WORDS_OF_NOTES = 200, 4
+"""Rows of a sheet of notes, and words that its cells have on average at least."""
+_NOTES = re.compile(
+    r"(?i)^(read[ _]?me|about|info|notes?|hinweise?|lies ?mich|leggimi|l[ée]eme|lisez.?moi)$"
+)
 MOST_AGAIN = 0.03
 """The share of the rows of a register that may be there again."""
 NOTED = 3
@@ -258,6 +266,9 @@ def mark_sources(
             empty.append(found)
         else:
             read[source_name(found.name, read)] = one
+    prose = [n for n, e in read.items() if len(read) > 1 and _is_prose(e) and _is_unheard(n, read)]
+    prose = [] if len(prose) == len(read) else prose
+    noted = [read.pop(n).source for n in prose]
     if len(read) > 1:
         read = {n: e.without_duplicates() if _is_register(e, n) else e for n, e in read.items()}
     padded = {n for n, e in read.items() if is_padded(e.columns)}
@@ -283,10 +294,37 @@ def mark_sources(
     )
     notes += tuple((s.name, f"passed over: there are no rows in {s.origin()}") for s in empty)
     notes += tuple(
+        (s.name, f"passed over: {s.origin()} holds notes, not a table; named alone it is read")
+        for s in noted
+    )
+    notes += tuple(
         (read[n].source.name, "cells are padded with spaces: these are left out (trim)")
         for n in sorted(padded)
     )
     return replace(proposal, notes=notes + proposal.notes), encoded, given
+
+
+def _is_prose(encoded: EncodedSource) -> bool:
+    """Whether a source among several is a sheet or file of notes: one column of few rows, in
+    sentences or under a name that says so."""
+    if len(encoded.columns) != 1 or encoded.rows > MOST_NOTES:
+        return False
+    [column] = encoded.columns
+    texts = [column.header, *column.values.to_pylist()]
+    spoken = sum(len(t.split()) for t in texts) / len(texts) >= WORDS_OF_NOTES
+    return bool(_NOTES.search(encoded.source.name)) or spoken
+
+
+def _is_unheard(name: str, read: Mapping[str, EncodedSource]) -> bool:
+    """Whether no other source says anything that is in the first column of one."""
+    values = read[name].columns[0].values
+    return not any(
+        pc.any(pc.is_in(values, value_set=column.values)).as_py()
+        for other, encoded in read.items()
+        if other != name
+        for column in encoded.columns
+        if len(column.values)
+    )
 
 
 def _is_register(encoded: EncodedSource, name: str) -> bool:
