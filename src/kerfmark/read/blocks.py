@@ -249,7 +249,9 @@ def _with_header(grid: Grid, area: Block) -> Block:
 def _are_names(row: Sequence[str], area: Block) -> bool:
     """Whether some cells, most of them words, may be the names of columns."""
     cells = [c.strip() for c in row[area.left : area.right] if c.strip()]
-    words = [c for c in cells if re.search(r"[^\W\d_]", c) and c not in ("TRUE", "FALSE")]
+    if {"TRUE", "FALSE"} & set(cells):
+        return False
+    words = [c for c in cells if re.search(r"[^\W\d_]", c)]
     return len(cells) > 1 and len(words) > len(cells) / 2
 
 

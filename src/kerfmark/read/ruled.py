@@ -50,9 +50,12 @@ def without_rules(source: Bytes, bars: bool) -> Bytes:
 
 def without_page_breaks(source: Bytes) -> Bytes:
     """A text without the form feeds with which pages begin, if its first part has any."""
-    with source.open() as file:
-        if not _PAGE.search(file.read(BLOCK)):
-            return source
+    try:
+        with source.open() as file:
+            if not _PAGE.search(file.read(BLOCK)):
+                return source
+    except OSError:  # which reading it will tell
+        return source
     return replace(
         source,
         open=lambda: cast(BinaryIO, _Changed(source.open(), lambda some: _PAGE.sub(b"", some))),

@@ -165,8 +165,16 @@ def find_entities(prepared: Prepared, traits: Sequence[Trait], rows: int) -> Ent
         for c in left
         if prepared.rows is None and sizes[c] == rows > 1 and traits[c].caution is not None
     ]
-    unique = [c for c in unique if rows >= ENOUGH_ROWS or helpful(traits[c].header)]
-    keyed = _preferred([c for c in unique if _identifies(traits[c])], relation, everything, traits)
+    keyed = _preferred(
+        [
+            c
+            for c in unique
+            if _is_called_like_a_key(traits[c]) or (rows >= ENOUGH_ROWS and _identifies(traits[c]))
+        ],
+        relation,
+        everything,
+        traits,
+    )
     base = Entity(keyed[:1], keyed[1:], [c for c in left if c not in keyed], parents, rows)
     for b, a in derived.items():
         home = next((e for e in base.all() if a in e.own), base)
@@ -282,12 +290,11 @@ def _compact(codes: Codes, size: int) -> tuple[Codes, int]:
 def _identifies(trait: Trait) -> bool:
     """Whether a column that happens to be unique is meant to be: phones and inspectors mostly are
     by accident. Where the header says nothing at all, it counts."""
-    return (
-        trait.thing
-        or looks_like_key(trait.header)
-        or names_things(trait.header)
-        or (not helpful(trait.header) and trait.caution is not None)
-    )
+    return _is_called_like_a_key(trait) or (not helpful(trait.header) and trait.caution is not None)
+
+
+def _is_called_like_a_key(trait: Trait) -> bool:
+    return trait.thing or looks_like_key(trait.header) or names_things(trait.header)
 
 
 def _preferred(
