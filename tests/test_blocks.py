@@ -9,9 +9,12 @@ from pathlib import Path
 
 import openpyxl
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from openpyxl.worksheet.table import Table
 
 from conftest import Runner
+from kerfmark.read.blocks import find_blocks
 
 Grid = list[list[str]]
 
@@ -121,7 +124,7 @@ def test_each_table_is_a_source(kerfmark: Runner, tmp_path: Path, case: str, nam
         assert tables_read(kerfmark, name, "--block", str(n)) == [table]
 
 
-LEGENDS = {
+ONE_TABLE = {
     "blank rows": placed((HIVES[:2], 0, 0), (HIVES[2:], 3, 0)),
     "blank rows, all text": placed(
         ([r[:2] for r in HIVES[:3]], 0, 0), ([["Fir", "Ford"], ["Yew", "Mill"]], 4, 0)
@@ -142,10 +145,10 @@ LEGENDS = {
 }
 
 
-@pytest.mark.parametrize("case", LEGENDS)
+@pytest.mark.parametrize("case", ONE_TABLE)
 @pytest.mark.parametrize("name", ["padded.csv", "book.xlsx"])
 def test_one_table_stays_one(kerfmark: Runner, tmp_path: Path, case: str, name: str) -> None:
-    write_grid(LEGENDS[case], tmp_path / name)
+    write_grid(ONE_TABLE[case], tmp_path / name)
     assert len(tables_read(kerfmark, name)) == 1
 
 
@@ -191,6 +194,22 @@ def test_random_layouts(kerfmark: Runner, tmp_path: Path, seed: int) -> None:
     write_grid(placed(*at), tmp_path / name)
     got = tables_read(kerfmark, name)
     assert sorted(got) == sorted(tables)
+
+
+CELLS = st.sampled_from(["", "", "name", "town", "7", "2040-01-02", "3.5", "TRUE", " x y z "])
+
+
+@settings(max_examples=400, deadline=None)
+@given(st.lists(st.lists(CELLS, max_size=9), max_size=14))
+def test_any_grid_is_cut_into_areas_that_do_not_overlap(grid: Grid) -> None:
+    blocks = find_blocks(grid)
+    assert len(blocks) != 1
+    for n, one in enumerate(blocks):
+        header = grid[one.header][one.left : one.right]
+        assert one.top <= one.header < one.bottom - 1 and sum(bool(c.strip()) for c in header) > 1
+        for other in blocks[n + 1 :]:
+            below = max(one.top, other.top) >= min(one.bottom, other.bottom)
+            assert below or max(one.left, other.left) >= min(one.right, other.right)
 
 
 def test_what_is_beside_the_tables_is_told(kerfmark: Runner, tmp_path: Path) -> None:
@@ -300,7 +319,9 @@ def test_a_sheet_of_notes_is_passed_over_and_told(kerfmark: Runner, tmp_path: Pa
         tables = {n for (n,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
     assert {n for n in tables if not n.startswith(("kerfmark", "sqlite"))} == {"hive", "town"}
     assert kerfmark("prove", "a.db").code == 0
-    assert "sentences" not in kerfmark("mark", "a.xlsx", "--sheet", "Read me").out
+    [notes] = tables_read(kerfmark, "a.xlsx", "--sheet", "Read me")
+    assert "Ask Ada for more." in [cell for row in notes for cell in row]
+    assert "passed over" not in kerfmark("mark", "a.xlsx", "--sheet", "Read me").out
 
 
 def test_page_breaks_with_the_header_again(kerfmark: Runner, tmp_path: Path) -> None:

@@ -4,8 +4,12 @@ holds; what is a record already stays one."""
 from __future__ import annotations
 
 import csv
+import re
 import shlex
 import sqlite3
+import subprocess
+import sys
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
@@ -134,6 +138,46 @@ def test_a_cell_that_is_not_json_is_told_with_its_row(kerfmark: Runner, orders: 
     assert 'row 5, column "items"' in told and "not JSON" in told
     told = kerfmark("measure", "orders.csv", "--json-cells", "things", code=2).err
     assert "its columns are no, customer, items" in told
+
+
+@pytest.mark.parametrize(
+    ("cells", "told"),
+    [
+        (['[{"a": 1}]', '{"a": 1}'], ('row 3, column "items"', "another kind of value")),
+        (['[{"a": 1}]', '[{"a": NaN}]'], ('row 3, column "items"', "NaN is not JSON")),
+        (['[{"a": 1}]', "[" * 9000], ('row 3, column "items"', "not JSON")),
+    ],
+)
+def test_cells_that_hold_another_kind_of_value_are_told(
+    kerfmark: Runner, tmp_path: Path, cells: list[str], told: tuple[str, ...]
+) -> None:
+    with (tmp_path / "a.csv").open("w", newline="") as file:
+        csv.writer(file).writerows([["no", "items"], *([str(i), c] for i, c in enumerate(cells))])
+    error = kerfmark("measure", "a.csv", "--json-cells", "items", code=1).err
+    assert all(part in error for part in told)
+
+
+def test_a_file_with_nothing_but_names_of_columns_has_no_rows(
+    kerfmark: Runner, write: Write
+) -> None:
+    write("a.csv", "no,items\n")
+    assert "no rows" in kerfmark("measure", "a.csv", "--json-cells", "items", code=2).err
+
+
+def test_lists_in_cells_of_what_is_piped(orders: Path) -> None:
+    command = [sys.executable, "-m", "kerfmark", "measure", "-", "--json-cells", "items"]
+    with orders.open() as file:
+        told = subprocess.run(command, stdin=file, capture_output=True, text=True, check=True)
+    assert re.findall(r"^standard input  (\d) rows", told.stdout, re.M) == ["4", "3"]
+
+
+def test_lists_in_cells_within_an_archive_are_refused_with_what_to_do(
+    kerfmark: Runner, orders: Path, tmp_path: Path
+) -> None:
+    with zipfile.ZipFile(tmp_path / "a.zip", "w") as archive:
+        archive.write(orders, "orders.csv")
+    error = kerfmark("measure", "a.zip", "--json-cells", "items", code=2).err
+    assert "orders.csv" in error and "next" in error
 
 
 def test_lists_belong_to_their_records_however_few_there_are(

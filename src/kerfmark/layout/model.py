@@ -61,7 +61,8 @@ def _checked_rows(value: tuple[str, ...]) -> tuple[str, ...]:
         if not SKIPPED.fullmatch(one) or (span and int(span[1]) > int(span[2])):
             raise ValueError(
                 f'"{one}" is not a row number; write 2, -1 for the last one, "40-60", "40-", '
-                '">100", or a kind of row: "notes", "totals", "keep-headers"'
+                '">100", or a kind of row: "notes", "totals", "duplicates", '
+                '"keep-headers"'
             )
     return value
 

@@ -18,12 +18,14 @@ Grid = Sequence[Sequence[str]]
 
 MOST_CELLS = 200_000
 """Cells looked at: who lays out several tables on one sheet does so by hand."""
-MOST_GROUPS = 300
-"""Groups of rows between blank ones; with more, these are no tables."""
+MOST_GROUPS, MOST_BESIDE = 300, 30
+"""Groups of rows between blank ones, and of columns; with more, these are no tables."""
 HELD_AGAINST = 100
 """Rows that a header is held against."""
 DENSE = 0.8
 """The share of the rows of a table that are filled, where another one is beside it."""
+SHOWN = 6
+"""Cells outside of all tables that are shown."""
 LONGEST_TITLE, MOST_WORDS = 40, 5
 """Characters and words of a title that may name a table."""
 
@@ -49,7 +51,7 @@ def find_blocks(grid: Grid) -> list[Block]:
     """The tables in a grid of cells ("" for a blank one), in reading order; [] unless there are
     several."""
     width = max(map(len, grid), default=0)
-    full = [[*row, *[""] * (width - len(row))] for row in grid]
+    full = [[*(c.strip() for c in row), *[""] * (width - len(row))] for row in grid]
     whole = _trimmed(full, Block(0, 0, len(full), width))
     found = [_named(full, b) for b in _tables(full, whole) if b.header >= 0] if whole else []
     return sorted(found, key=lambda b: (b.top, b.left)) if len(found) > 1 else []
@@ -65,12 +67,13 @@ def cells_outside(grid: Grid, blocks: Sequence[Block]) -> list[tuple[int, str]]:
     ]
 
 
-def blocks_remark(
-    names: Sequence[str], blocks: Sequence[Block], what: str, remedy: str = ""
-) -> Remark:
-    """That a sheet or file (`what`) holds several tables, and how one of them is read alone."""
+def block_remarks(
+    names: Sequence[str], blocks: Sequence[Block], grid: Grid, what: str, remedy: str = ""
+) -> Iterator[Remark]:
+    """That a sheet or file (`what`) holds several tables, how one of them is read alone, and which
+    cells of the grid are in none of them."""
     told = [f'"{n}" in {b.told()}' for n, b in zip(names, blocks, strict=True)]
-    return Remark(
+    yield Remark(
         "odd",
         None,
         f"the {what} holds {len(blocks)} tables: {', '.join(told)}",
@@ -78,16 +81,15 @@ def blocks_remark(
         len(blocks),
         remedy or "--block 2 reads only the second one, --block 0 the whole as one table",
     )
-
-
-def outside_remark(outside: Sequence[tuple[int, str]]) -> Remark:
-    """That cells beside the tables are left out."""
-    shown = ", ".join(f'"{cell}"' for _, cell in outside[:6])
-    return Remark(
+    outside = cells_outside(grid, blocks)
+    if not outside:
+        return
+    shown = ", ".join(f'"{cell}"' for _, cell in outside[:SHOWN])
+    yield Remark(
         "doubtful",
         None,
-        f"beside the tables, and left out: {shown}{' ...' if len(outside) > 6 else ''}",
-        tuple(dict.fromkeys(row + 1 for row, _ in outside[:10])),
+        f"beside the tables, and left out: {shown}{' ...' if len(outside) > SHOWN else ''}",
+        tuple(dict.fromkeys(row + 1 for row, _ in outside[:SHOWN])),
         len(outside),
         "if they belong to a table, say --block 0, or name its range with --cells",
     )
@@ -118,12 +120,12 @@ def _beside(grid: Grid, area: Block) -> list[Block]:
     """The tables of an area that have blank columns between them: they end at different rows, or
     have titles of their own, or the same header; [] unless there are several. What is no table by
     itself belongs to the one at its left, if it begins and ends with that."""
-    used = [any(row[j].strip() for row in grid[area.top : area.bottom]) for j in range(area.right)]
+    used = [any(row[j] for row in grid[area.top : area.bottom]) for j in range(area.right)]
     edges = [
         j for j in range(area.left, area.right) if used[j] and (j == area.left or not used[j - 1])
     ]
     out: list[Block] = []
-    if len(edges) < 2:
+    if not 2 <= len(edges) <= MOST_BESIDE:
         return out
     for left, right in zip(edges, (*edges[1:], area.right), strict=True):
         band = _trimmed(grid, replace(area, left=left, right=right, header=-1))
@@ -209,7 +211,7 @@ def _begins(grid: Grid, above: Block, table: Block) -> bool:
 def _is_header(cells: Sequence[str]) -> bool:
     """Whether the cells, from the first filled one to the last one, are all filled, and differ."""
     first, last = _extent(cells)
-    named = [c.strip().lower() for c in cells[first : last + 1]]
+    named = [c.lower() for c in cells[first : last + 1]]
     return all(named) and len(set(named)) == len(named)
 
 
@@ -220,7 +222,7 @@ def _title_row(grid: Grid, above: Block, table: Block) -> int | None:
         return None
     last = above.bottom - 1
     before = last - 1
-    if last <= above.header or _filled(grid[last], above) != 1 or not _may_name(grid[last]):
+    if last <= above.header or not _title_in(grid[last], above):
         return None
     gap = table.top - above.bottom
     while before > above.header and not _filled(grid[before], above):
@@ -228,27 +230,29 @@ def _title_row(grid: Grid, above: Block, table: Block) -> int | None:
     return last if last - before - 1 >= gap > 0 else None
 
 
-def _may_name(row: Sequence[str]) -> bool:
-    [said] = [c.strip() for c in row if c.strip()] or [""]
-    return 0 < len(said) <= LONGEST_TITLE and len(said.split()) <= MOST_WORDS
+def _title_in(row: Sequence[str], area: Block) -> str:
+    """What a row says if it may name the table below; "" if it may not."""
+    filled = [c for c in row[area.left : area.right] if c]
+    may = len(filled) == 1 and len(filled[0]) <= LONGEST_TITLE
+    return filled[0] if may and len(filled[0].split()) <= MOST_WORDS else ""
 
 
 def _with_header(grid: Grid, area: Block) -> Block:
     """An area with the row of its header, if it is a table with one and with rows below it."""
     rows = _records(grid, area, area.top, min(area.bottom, area.top + HELD_AGAINST))
-    full = [r for r in rows if sum(bool(c.strip()) for c in r) > 1]
+    full = [r for r in rows if len(r) - r.count("") > 1]
     if len(full) < 2 or area.right - area.left < 2:
         return area
     found = find_header(rows)
     top = area.top + found.row - 1
     if not found.row or top >= area.bottom - 1 or not _are_names(grid[top], area):
         return area
-    return replace(area, header=top + found.rows - 1 if found.rows > 1 else top)
+    return replace(area, header=top + found.rows - 1)
 
 
 def _are_names(row: Sequence[str], area: Block) -> bool:
     """Whether some cells, most of them words, may be the names of columns."""
-    cells = [c.strip() for c in row[area.left : area.right] if c.strip()]
+    cells = [c for c in row[area.left : area.right] if c]
     if {"TRUE", "FALSE"} & set(cells):
         return False
     words = [c for c in cells if re.search(r"[^\W\d_]", c)]
@@ -258,9 +262,8 @@ def _are_names(row: Sequence[str], area: Block) -> bool:
 def _named(grid: Grid, table: Block) -> Block:
     """A table with its title, if it has one that may name it."""
     for i in range(table.header - 1, table.top - 1, -1):
-        if _filled(grid[i], table) == 1 and _may_name(grid[i][table.left : table.right]):
-            said = next(c.strip() for c in grid[i][table.left : table.right] if c.strip())
-            return replace(table, title=said.strip("[]:#= "))
+        if title := _title_in(grid[i], table):
+            return replace(table, title=title.strip("[]:#= "))
     return table
 
 
@@ -269,7 +272,7 @@ def _trimmed(grid: Grid, area: Block) -> Block | None:
     rows = [i for i in range(area.top, area.bottom) if _filled(grid[i], area)]
     if not rows:
         return None
-    columns = [j for j in range(area.left, area.right) if any(grid[i][j].strip() for i in rows)]
+    columns = [j for j in range(area.left, area.right) if any(grid[i][j] for i in rows)]
     return replace(area, top=rows[0], bottom=rows[-1] + 1, left=columns[0], right=columns[-1] + 1)
 
 
@@ -279,16 +282,17 @@ def _is_dense(grid: Grid, table: Block) -> bool:
 
 
 def _filled(row: Sequence[str], area: Block) -> int:
-    return sum(bool(c.strip()) for c in row[area.left : area.right])
+    mine = row[area.left : area.right]
+    return len(mine) - mine.count("")
 
 
 def _header(grid: Grid, table: Block) -> list[str]:
-    return [c.strip() for c in grid[table.header][table.left : table.right]]
+    return list(grid[table.header][table.left : table.right])
 
 
 def _extent(cells: Sequence[str]) -> tuple[int, int]:
     """The first and the last filled cell."""
-    filled = [i for i, c in enumerate(cells) if c.strip()]
+    filled = [i for i, c in enumerate(cells) if c]
     return filled[0], filled[-1]
 
 

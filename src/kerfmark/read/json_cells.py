@@ -4,7 +4,9 @@ its own, as in a file of JSON records."""
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +18,10 @@ from kerfmark.read.delimited import DelimitedSource
 from kerfmark.read.json_records import parse_lines, with_texts
 from kerfmark.read.nested import NestedSource
 from kerfmark.read.source import Found
+
+_UNEVEN = "the cell holds another kind of value than others in this column"
+_PLACE = re.compile(r"Column\(/(?P<header>[^/)]*).*in row (?P<row>\d+)")
+"""Where the library says that it met another kind of value."""
 
 
 class JsonCells:
@@ -40,15 +46,17 @@ class JsonCells:
         """The fields: those in JSON by a first reading of all cells."""
         if self._schema is None:
             schemas = [parsed.schema for _, parsed in self._read(None)]
+            if not schemas:
+                schemas = [pa.schema([pa.field(h, pa.string()) for h in self.of_json])]
             try:
                 inner = with_texts(pa.unify_schemas(schemas, promote_options="permissive"))
             except pa.ArrowException as error:
                 raise SourceError(
-                    "a field holds one kind of thing in one cell and another in another",
+                    _UNEVEN,
                     code="source.json",
                     origin=self.text.origin(self.of_json[0]),
                     why=str(error).split("\n")[0],
-                    next="write the field the same way in every cell",
+                    next="write it the same way in every cell",
                 ) from error
             fields = [
                 inner.field(h) if h in self.of_json else pa.field(h, pa.string())
@@ -71,22 +79,28 @@ class JsonCells:
     def _read(self, inner: pa.Schema | None) -> Iterator[tuple[pa.RecordBatch, pa.RecordBatch]]:
         """Batches of texts, and what their cells of JSON say."""
         batches = self.text.map_batches(lambda batch: batch)
-        bad: list[tuple[int, str, str]] = []
+        bad: list[tuple[int, str, str, str]] = []
         for piece in batches:
             columns = {h: piece.result.column(self.text.headers.index(h)) for h in self.of_json}
-            wrong = [
-                (piece.first + row, header, why)
+            bad += [
+                (piece.first + row, header, "the cell is not JSON", why)
                 for header, cells in columns.items()
                 for row, why in _not_json(cells)
             ]
-            bad += wrong
-            if not bad:
+            if bad:
+                continue  # the rows of all bad cells are known once the whole text was read
+            try:
                 yield piece.result, parse_lines(_lines(columns), inner)
+            except pa.ArrowInvalid as error:
+                found = _PLACE.search(str(error))
+                row = int(found["row"]) if found else 0
+                header = found["header"] if found else self.of_json[0]
+                bad.append((piece.first + row, header, _UNEVEN, str(error).split("\n")[0]))
         self.found = batches.found
         if bad:
-            row, header, why = bad[0]
+            row, header, what, why = bad[0]
             raise DataRefused(
-                "the cell is not JSON",
+                what,
                 code="data.json",
                 origin=self.found.origin(row, header),
                 total=len(bad),
@@ -104,11 +118,24 @@ class JsonCellSource(NestedSource):
         said = {"json_cells": list(self._records.of_json)}
         return self._records.text.settings() | said | super().settings()
 
+    def _found(self) -> Found:
+        assert isinstance(self._records, JsonCells) and self._records.found is not None
+        found = self._records.found
+        remarks = (*found.remarks, *self._of_header)
+        if self._lists:  # its records are no rows of the file
+            return Found(found.fingerprint, found.size, self._origin, remarks=remarks)
+        return replace(found, remarks=remarks)
+
     def _origin(self, record: int | None, header: str | None) -> Origin:
         assert isinstance(self._records, JsonCells)
         if self._lists or self._records.found is None:
-            return super()._origin(record, header)
+            named = self._records.text.origin().file  # what is piped has no name of its own
+            return replace(super()._origin(record, header), file=named)
         return self._records.found.origin(record, header)
+
+
+def _refuse_constant(said: str) -> Any:
+    raise ValueError(f"{said} is not JSON")
 
 
 def _not_json(cells: pa.StringArray) -> Iterator[tuple[int, str]]:
@@ -116,7 +143,7 @@ def _not_json(cells: pa.StringArray) -> Iterator[tuple[int, str]]:
     for row, cell in enumerate(cells.to_pylist()):
         if cell is not None:
             try:
-                json.loads(cell)
+                json.loads(cell, parse_constant=_refuse_constant)
             except (ValueError, RecursionError) as error:
                 yield row, str(error)
 

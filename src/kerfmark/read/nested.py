@@ -186,6 +186,10 @@ class NestedSource:
             texts = pa.RecordBatch.from_arrays(cells, names=[str(i) for i in range(len(cells))])
             yield Piece(first, len(rows), work(texts))
             first += len(rows)
+        return self._found()
+
+    def _found(self) -> Found:
+        """What reading has found out."""
         path = self._records.path
         return Found(
             _fingerprint(path), path.stat().st_size, self._origin, remarks=tuple(self._of_header)

@@ -10,15 +10,7 @@ from typing import BinaryIO, cast
 
 from kerfmark.errors import Origin
 from kerfmark.read.archives import Bytes
-from kerfmark.read.blocks import (
-    MOST_CELLS,
-    Block,
-    blocks_remark,
-    cells_outside,
-    find_blocks,
-    no_block,
-    outside_remark,
-)
+from kerfmark.read.blocks import MOST_CELLS, Block, block_remarks, find_blocks, no_block
 from kerfmark.read.dialect import (
     HEADER_RECORDS,
     SAMPLE,
@@ -54,9 +46,7 @@ def find_dialects(source: Bytes, reading: Reading) -> list[Dialect]:
         out.append(replace(dialect, block=n, of_header=tuple(remarks)))
     if not reading.block:
         called = [b.title or f"{source.stem} {n}" for n, b in enumerate(blocks, 1)]
-        told = [blocks_remark(called, blocks, "file")]
-        outside = cells_outside(grid, blocks)
-        told += [outside_remark(outside)] if outside else []
+        told = block_remarks(called, blocks, grid, "file")
         out[0] = replace(out[0], remarks=(*out[0].remarks, *told))
         out[1:] = [replace(d, remarks=()) for d in out[1:]]
     return out

@@ -51,6 +51,13 @@ def with_json_cells(text: DelimitedSource, reading: Reading) -> Sequence[Source]
     """A text as the sources that it is: itself, or its rows and the lists in its cells."""
     if not reading.json_cells:
         return [text]
+    if text.bytes.member:  # a list is named where the member would be
+        raise SourceError(
+            "lists in the cells of a file within an archive are not read",
+            code="source.json",
+            origin=text.origin(reading.json_cells[0]),
+            next="unpack the archive, and name the file",
+        )
     return nested_sources(JsonCells(text, reading.json_cells), text.name, JsonCellSource)
 
 

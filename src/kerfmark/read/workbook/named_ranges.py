@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from kerfmark.errors import Origin, SourceError
-from kerfmark.read.workbook.library import open_workbook
+from kerfmark.read.workbook.library import library, open_workbook
 from kerfmark.read.workbook.ranges import RANGE, Area, column_letters, column_number
 from kerfmark.read.workbook.xml_parts import PARTED, defined_name
 
@@ -23,7 +23,8 @@ def declared_tables(path: Path) -> dict[str, list[str]]:
         if not any(name.startswith(_TABLES) for name in archive.namelist()):
             return {}
     book = open_workbook(path, tables=True)
-    tables = [book.get_table_by_name(name) for name in book.table_names]
+    with library(path):
+        tables = [book.get_table_by_name(name) for name in book.table_names]
     out: dict[str, list[str]] = {}
     for table in sorted(tables, key=lambda t: t.start):
         out.setdefault(table.sheet, []).append(table.name)
@@ -73,6 +74,10 @@ def _meant(path: Path, cells: str) -> str:
 
 
 def area_of(path: Path, sheet: str, cells: str) -> Area:
+    """The area of a sheet that a range, defined name or table stands for; all of it for "".
+
+    Raises SourceError for what is none, or lies on another sheet.
+    """
     if not cells:
         return Area()
     found = RANGE.match(_meant(path, cells))

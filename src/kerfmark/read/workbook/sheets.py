@@ -24,15 +24,7 @@ import pyarrow as pa
 import xxhash
 
 from kerfmark.errors import Origin, SourceError, counted
-from kerfmark.read.blocks import (
-    MOST_CELLS,
-    Block,
-    blocks_remark,
-    cells_outside,
-    find_blocks,
-    no_block,
-    outside_remark,
-)
+from kerfmark.read.blocks import MOST_CELLS, Block, block_remarks, find_blocks, no_block
 from kerfmark.read.cells import spell_cell, texts
 from kerfmark.read.format import Format
 from kerfmark.read.header import MOST_HEADER_ROWS
@@ -137,9 +129,7 @@ class Sheet:
 
         self.path, self.name, self.hidden = path, name, hidden
         book = book or open_workbook(path)
-        with _scanning(
-            1
-        ) as pool:  # they are looked for while the library, in Rust, reads the sheet
+        with _scanning(1) as pool:  # while the library, in Rust, reads the sheet
             self.errors = pool.submit(error_cells, path, name)
         refuse_stray(path, name)
         try:
@@ -182,16 +172,16 @@ def _tables_on(
     sheet: Sheet, reading: Reading, declared: Mapping[str, Sequence[str]]
 ) -> list[SheetSource]:
     """The tables on a sheet: those that the workbook declares or people have laid out there, where
-    they are several; else all of it."""
-    path, names = sheet.path, declared.get(sheet.name, ())
+    they are several; else all of it. Columns of blocks are counted from the first one in use."""
+    names, remedy = declared.get(sheet.name, ()), ""
     if reading.block is None and reading.header_row is None and len(names) > 1:
         out = [SheetSource(sheet, Reading(cells=n)) for n in names]
-        areas = [area_of(path, sheet.name, n) for n in names]
-        blocks = [Block(a.top, a.left, a.bottom or 0, a.right or 0) for a in areas]
-        called, remedy = (
-            [t.name for t in out],
-            f"--cells {names[0]} reads only that one, --block 0 the whole sheet as one table",
-        )
+        areas = [area_of(sheet.path, sheet.name, n) for n in names]
+        first = sheet.first_column
+        blocks = [
+            Block(a.top, a.left - first, a.bottom or 0, (a.right or 0) - first) for a in areas
+        ]
+        remedy = f"--cells {names[0]} reads only that one, --block 0 the whole sheet as one table"
     elif reading.block == 0 or (reading.header_row is not None and not reading.block):
         return [SheetSource(sheet, reading)]
     else:
@@ -204,14 +194,8 @@ def _tables_on(
         ]
         if reading.block:
             return out
-        called, remedy = [t.name for t in out], ""
-        first = sheet.first_column
-        blocks = [replace(b, left=b.left + first, right=b.right + first) for b in blocks]
-    out[0].of_header.append(blocks_remark(called, blocks, "sheet", remedy))
-    first = sheet.first_column
-    inside = [replace(b, left=b.left - first, right=b.right - first) for b in blocks]
-    if outside := cells_outside(sheet.texts(), inside):
-        out[0].of_header.append(outside_remark(outside))
+    called = [table.name for table in out]
+    out[0].of_header += block_remarks(called, blocks, sheet.texts(), "sheet", remedy)
     return out
 
 
