@@ -184,6 +184,12 @@ def find_entities(prepared: Prepared, traits: Sequence[Trait], rows: int) -> Ent
     return base
 
 
+def decides_misspelt(base: Entity, prepared: Prepared) -> list[int]:
+    """The names that were read as what is usual, but are part of how records are known: where
+    their rows say something else, these are other records."""
+    return [n for n in prepared.misspelt if any(n in e.own for e in base.all() if e is not base)]
+
+
 def _read_as_usual(base: Entity, name: int) -> None:
     """Makes a name that is misspelt in some rows what an entity usually has, if it is known by
     something else."""

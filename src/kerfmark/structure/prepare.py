@@ -8,7 +8,7 @@ lives where that one lives. Misspelt names beside a code are read as what is usu
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -66,10 +66,14 @@ class Prepared:
 
 
 def prepare(
-    columns: Sequence[EncodedColumn], types: Sequence[ColumnType], kinds: Sequence[str]
+    columns: Sequence[EncodedColumn],
+    types: Sequence[ColumnType],
+    kinds: Sequence[str],
+    as_written: Collection[int] = (),
 ) -> Prepared:
     """The columns of a source as structure is looked for in them; `kinds` are the sorts of things
-    that they hold (see `profile.recognise.kind_of`)."""
+    that they hold (see `profile.recognise.kind_of`). The columns `as_written` are not read as what
+    is usual."""
     codes, sizes = [c.codes for c in columns], [len(c.values) for c in columns]
     rows = different_rows(codes, sizes)
     if rows is not None:
@@ -77,7 +81,9 @@ def prepare(
     misspelt = {}
     relation = Relation(codes, sizes) if codes else None
     for n in range(len(columns)):
-        found = _code_beside(n, columns, relation, kinds) if relation else None
+        if relation is None or n in as_written:
+            continue
+        found = _code_beside(n, columns, relation, kinds)
         if found is not None:
             misspelt[n] = found[0]
             codes[n], sizes[n] = found[1], found[2]

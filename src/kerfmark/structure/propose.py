@@ -25,7 +25,13 @@ from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.recognise import Recognised, kind_of, recognise
 from kerfmark.profile.reserved import RESERVED
 from kerfmark.profile.types import TEXT, ColumnType, with_headroom
-from kerfmark.structure.entities import MOST_FOR_TRIPLES, Entity, Trait, find_entities
+from kerfmark.structure.entities import (
+    MOST_FOR_TRIPLES,
+    Entity,
+    Trait,
+    decides_misspelt,
+    find_entities,
+)
 from kerfmark.structure.header_words import called_like, helpful, stem
 from kerfmark.structure.near_dependencies import NearMiss, assign_near_dependencies, near_misses
 from kerfmark.structure.prepare import prepare
@@ -113,7 +119,9 @@ def propose(
     }
     lengths = [float(pc.mean(pc.binary_length(c.values)).as_py() or 0) for c in encoded.columns]
 
-    prepared = prepare(encoded.columns, [r.type for r in recognised], kinds)
+    types = [r.type for r in recognised]
+    prepared = prepare(encoded.columns, types, kinds)
+    as_written: set[int] = set()
 
     def entities() -> tuple[Entity, list[Trait]]:
         several = {c for r in repeated for c in r.columns} | set(lists)
@@ -128,7 +136,14 @@ def propose(
             )
             for i, (c, k, n) in enumerate(zip(encoded.columns, kinds, lengths, strict=True))
         ]
-        return find_entities(prepared, traits, encoded.rows), traits
+        nonlocal prepared
+        while True:
+            base = find_entities(prepared, traits, encoded.rows)
+            decide = decides_misspelt(base, prepared)
+            if not decide:
+                return base, traits
+            as_written.update(decide)
+            prepared = prepare(encoded.columns, types, kinds, as_written)
 
     base, traits = entities()
     true = [r for r in repeated if any(r.columns <= set(e.own) for e in base.all())]
