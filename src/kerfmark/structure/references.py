@@ -194,13 +194,14 @@ def _linked_by_pairs(
     for."""
     out: list[Reference] = []
     instead: set[tuple[str, str]] = set()
-    for parent, target in list(tables.items()):
+    for parent in sorted(tables, key=lambda n: not tables[n].each_row):  # registers come first
+        target = tables[parent]
         within = [k for k in target.known_by if k in target.links]
         number = [k for k in target.known_by if k in target.columns]
         if len(within) != 1 or len(number) != 1 or len(target.links[within[0]].by) != 1:
             continue
         for name in list(tables):
-            if name == parent or tables[name].part_of:
+            if tables[name].part_of or name in _reached_from(parent, tables):
                 continue
             found = _pair_reference(tables, name, parent, within[0], number[0], keys)
             if found is not None:
@@ -210,6 +211,17 @@ def _linked_by_pairs(
                 if len(tables[name].links) == len(before.links):
                     instead.add((name, target.links[within[0]].to))
     return tables, out, instead
+
+
+def _reached_from(table: str, tables: Mapping[str, TableSpec]) -> set[str]:
+    """A table, and all that its links lead to."""
+    found, waiting = set(), [table]
+    while waiting:
+        one = waiting.pop()
+        if one not in found:
+            found.add(one)
+            waiting += [link.to for link in tables[one].links.values()]
+    return found
 
 
 def _pair_reference(
@@ -235,21 +247,26 @@ def _pair_reference(
             wrong = sum(here[pair] for pair in missing)
             if len(here) < FEWEST or wrong > MOST_STRAY_ROWS * sum(here.values()):
                 continue
-            alone = (
-                keys.column(child.source, said_here).blanks
-                < keys.column(child.source, c.header).blanks
-            )
-            links = {n: lk for n, lk in child.links.items() if n != link_name or alone}
+            has_owner, has_number = (
+                keys.column(child.source, h).codes >= 0 for h in (said_here, c.header)
+            )  # what is there without the other is kept for itself
+            alone = {link_name} if bool((has_owner & ~has_number).any()) else set()
+            alone |= {column} if bool((has_number & ~has_owner).any()) else set()
+            links = {n: lk for n, lk in child.links.items() if n != link_name or n in alone}
             taken = {*child.columns, *links, f"{name}_id"}
             by = {number: c.header, f"{within}.{key}": said_here}
             new = free_name(f"{parent}_id", taken, f"{parent}_id_of_{name}")
-            swap = {column: new, link_name: link_name if alone else new}
+            swap = {n: new for n in (column, link_name) if n not in alone}
             optional = dict.fromkeys(swap.get(o, o) for o in child.optional)
+            if alone:
+                optional[new] = None
             tables = {
                 **tables,
                 name: child.model_copy(
                     update={
-                        "columns": {n: s for n, s in child.columns.items() if n != column},
+                        "columns": {
+                            n: s for n, s in child.columns.items() if n != column or n in alone
+                        },
                         "links": {**links, new: LinkSpec(to=parent, by=by)},
                         "known_by": tuple(dict.fromkeys(swap.get(k, k) for k in child.known_by)),
                         "unique": tuple(
