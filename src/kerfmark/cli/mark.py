@@ -355,15 +355,9 @@ def why(reasons: Sequence[Reason], references: Sequence[Reference], terminal: Te
         terminal.say()
         terminal.say(("why these tables", HEAD))
     for r in reasons:
-        terminal.say("  ", (r.table, BOLD), f": {' + '.join(r.by)} decides {', '.join(r.decides)}")
-        terminal.say(
-            (
-                f"      {counted(r.values, 'value')}, {counted(r.repeats, 'repeat')} in "
-                f"{r.within}, "
-                f"{counted(r.exceptions, 'exception')}, about {r.by_chance:,} expected by chance",
-                FAINT,
-            )
-        )
+        terminal.say("  ", (r.table, BOLD), f": {r.claim}")
+        if r.evidence:
+            terminal.say((f"      {r.evidence}", FAINT))
     if references:
         terminal.say()
         terminal.say(("why these links", HEAD))

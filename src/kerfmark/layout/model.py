@@ -553,6 +553,12 @@ class Layout(_Part):
         """The table that holds a record per row of a source."""
         return next(n for n, t in self.tables.items() if t.source == source and t.each_row)
 
+    def tables_of(self, source: str) -> dict[str, TableSpec]:
+        """The tables of a source, the one with a record per row first: what a row says is looked
+        for there before it is looked for elsewhere."""
+        mine = {n: t for n, t in self.tables.items() if t.source == source}
+        return dict(sorted(mine.items(), key=lambda one: not one[1].each_row))
+
     def exceptional(self, source: str, header: str) -> tuple[str, str, str, str] | None:
         """Where the exceptions of a header stand and where what is usual does: table and column of
         each; None when it has none."""
@@ -578,9 +584,7 @@ class Layout(_Part):
     def column_of(self, source: str, header: str) -> tuple[str, ColumnSpec] | None:
         """The table whose column a header of a source ends up in, and that column; None when it
         ends up in none."""
-        for name, table in self.tables.items():
-            if table.source != source:
-                continue
+        for name, table in self.tables_of(source).items():
             for column in table.columns.values():
                 if header in column.sources:
                     return name, column

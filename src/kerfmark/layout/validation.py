@@ -501,10 +501,15 @@ def _exceptions(
 
 
 def _columns_of_source(layout: Layout, source: str) -> Iterator[Mistake]:
-    """Headers that several columns take."""
+    """Headers that several columns take. Only what the table with a record per row says may also
+    lead from another table to a record."""
     seen: dict[str, str] = {}
-    for name, table in layout.tables.items():
-        for header in dict.fromkeys(table.headers if table.source == source else []):
+    for name, table in layout.tables_of(source).items():
+        own = {h for c in table.columns.values() for h in c.sources}
+        for header in dict.fromkeys(table.headers):
+            if layout.tables[seen.get(header, name)].each_row and header not in own:
+                seen.setdefault(header, name)
+                continue
             listed = [
                 t
                 for t in (name, seen.get(header, ""))

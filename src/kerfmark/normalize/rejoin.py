@@ -71,9 +71,7 @@ class _Rejoined:
         should be; None for none."""
         if self.lost is not None:
             return self.lost, self.base
-        for name, table in self.layout.tables.items():
-            if table.source != self.source:
-                continue
+        for name, table in self.layout.tables_of(self.source).items():
             for column, spec in table.columns.items():
                 if header in spec.sources:
                     at = (

@@ -87,9 +87,7 @@ class _View:
 
     def ways(self, header: str) -> list[list[Step]]:
         """See `ways`."""
-        for name, table in self.layout.tables.items():
-            if table.source != self.source:
-                continue
+        for name, table in self.layout.tables_of(self.source).items():
             if table.part_of:
                 links = [h for link in table.links.values() for h in link.by.values()]
                 if header in links or any(header in c.sources for c in table.columns.values()):
@@ -138,9 +136,7 @@ class _View:
 
     def _cell(self, header: str) -> str:
         """What a row says under a header; "" for one that was left out."""
-        for name, table in self.layout.tables.items():
-            if table.source != self.source:
-                continue
+        for name, table in self.layout.tables_of(self.source).items():
             if table.part_of:
                 if cell := self._of_part(name, table, header):
                     return cell

@@ -16,9 +16,10 @@ small parents than it spares false ones.) A single attribute of what is one alre
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import combinations
 from math import log
 
@@ -218,22 +219,23 @@ def _parents(
     pairs = _pairs(relation, columns, inner, traits, found)
     found += pairs + _triples(relation, columns, inner, traits, [*found, *pairs])
     top = _widest(found)
-    reached = [d for d in found if any({*d.by} & {*t.beside} and len(d.by) == 1 for t in top)]
-    top += [d for d in reached if not any(d is t for t in top)]
+    beside = [d for d in found if any({*d.by} & {*t.beside} and len(d.by) == 1 for t in top)]
+    top += [d for d in beside if not any(d is t for t in top)]
+    top, shared = _with_shared_parts(top, found, relation, columns, traits)
     assigned = _assign(top, found, columns, traits)
     parents: list[Entity] = []
     gone: set[int] = set()
     for determinant in sorted(top, key=lambda d: (bool(d.beside), -d.values)):
         mine = assigned[determinant.by]
         said = any(traits[c].said for c in determinant.by)
-        if not mine and not said:
+        if not mine and not said and not shared & {*determinant.by}:
             continue  # a list of values that nothing depends on stays a column
         members = sorted({*determinant.by, *determinant.peers, *mine})
-        above = [e for e in parents if {*e.key} & {*determinant.beside}]
+        above = [e for e in parents if len(e.key) == 1 and e.key[0] in determinant.beside]
         if len(above) < len(determinant.beside):
             continue
-        known = {c for e in above for c in e.everything} - {*determinant.by}
-        members = [c for c in members if c not in known]
+        reached = {c for e in above for c in e.everything} - {*determinant.by}
+        members = [c for c in members if c not in reached]
         entity = _raise_up(relation, columns, determinant, members, traits)
         entity.parents += above
         if len(entity.key) > 1 and not (entity.columns or entity.alternates or said):
@@ -243,6 +245,19 @@ def _parents(
             back, raised = set(), [entity]
         parents += [e for e in raised if not any(e is p for p in parents)]
         gone.update(set(members) - back)
+    place = {c: i for i, c in enumerate(columns)}
+    direct = {
+        c
+        for d in top
+        for c in shared & {*d.by}
+        if len(d.by) > 1 and filled(d.codes) < relation.filled[place[c]]
+    }  # there are rows with the one, but without what is known by it
+    known = {id(a) for e in parents for a in e.all() if a is not e}
+    parents = [
+        e
+        for e in parents
+        if len(e.key) > 1 or e.key[0] not in shared - direct or id(e) not in known
+    ]
     parents.sort(key=lambda e: min(e.everything))
     return parents, [c for c in columns if c not in gone]
 
@@ -620,6 +635,46 @@ def _widest(found: list[_Determinant]) -> list[_Determinant]:
     ]
 
 
+def _with_shared_parts(
+    top: list[_Determinant],
+    found: list[_Determinant],
+    relation: Relation,
+    columns: list[int],
+    traits: Sequence[Trait],
+) -> tuple[list[_Determinant], set[int]]:
+    """The widest determinants, where a column that is part of several keys (rooms and shifts of a
+    site) is one of them itself, and which columns these are."""
+    alone = {d.by[0]: d for d in (*found, *top) if len(d.by) == 1}
+    shared: set[int] = set()
+    while True:
+        out = _told_apart(top, shared, alone)
+        assigned = _assign(out, found, columns, traits)
+        parts = Counter(c for d in out if len(d.by) > 1 and assigned[d.by] for c in d.by)
+        more = {c for c, times in parts.items() if times > 1} - shared
+        if not more:
+            return out, shared
+        shared |= more
+        for c in more - alone.keys():
+            place = columns.index(c)
+            alone[c] = _Determinant((c,), relation.columns[place], relation.sizes[place], {})
+
+
+def _told_apart(
+    top: Sequence[_Determinant], shared: set[int], alone: dict[int, _Determinant]
+) -> list[_Determinant]:
+    """Determinants, of which those of several columns leave to the shared ones what these decide
+    alone."""
+    out = [d for d in top if len(d.by) == 1 and d.by[0] not in shared]
+    out += [alone[c] for c in sorted(shared)]
+    for d in top:
+        if len(d.by) > 1:
+            more = tuple(c for c in d.by if c in shared and c not in d.beside)
+            reached = {t for c in more for t in alone[c].everything}
+            decided = {t: e for t, e in d.decided.items() if t not in reached}
+            out.append(replace(d, decided=decided, beside=(*d.beside, *more)))
+    return out
+
+
 def _assign(
     top: list[_Determinant], found: list[_Determinant], columns: list[int], traits: Sequence[Trait]
 ) -> dict[tuple[int, ...], list[int]]:
@@ -630,9 +685,12 @@ def _assign(
     """
     assigned: dict[tuple[int, ...], list[int]] = {d.by: list(d.peers) for d in top}
     heads = {c for d in top for c in (*d.by, *d.peers)}
+    parts = {c for d in top if len(d.by) > 1 for c in d.by}
     for c in columns:
         owners = [d for d in top if c in d.decided]
-        if not owners or (c in heads and not any(len(d.by) > 1 for d in owners)):
+        if not owners or c in parts:
+            continue
+        if c in heads and not any(len(d.by) > 1 for d in owners):
             continue
 
         def rank(d: _Determinant, c: int = c) -> tuple[bool, int, int]:

@@ -63,11 +63,24 @@ class Reason:
     by_chance: int
 
     def __str__(self) -> str:
+        return f"{self.claim}: {self.evidence}" if self.decides else self.claim
+
+    @property
+    def claim(self) -> str:
+        """What decides what."""
+        by = " + ".join(self.by)
+        if not self.decides:
+            return f"{by} has {counted(self.values, 'value')}, and links lead to each"
+        return f"{by} decides {', '.join(self.decides)}"
+
+    @property
+    def evidence(self) -> str:
+        """On how much evidence; "" for what decides nothing."""
+        if not self.decides:
+            return ""
         return (
-            f"{' + '.join(self.by)} decides {', '.join(self.decides)}: {self.values:,} values, "
-            f"{self.repeats:,} repeats "
-            f"in {self.within}, {self.exceptions:,} exceptions, about {self.by_chance:,} expected "
-            "by chance"
+            f"{counted(self.values, 'value')}, {counted(self.repeats, 'repeat')} in {self.within}, "
+            f"{counted(self.exceptions, 'exception')}, about {self.by_chance:,} expected by chance"
         )
 
 

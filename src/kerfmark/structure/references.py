@@ -9,9 +9,11 @@ most of a range that does not begin at the bottom.
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import combinations
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -28,8 +30,10 @@ from kerfmark.profile.encode import EncodedSource
 from kerfmark.structure.header_words import (
     KEY_WORDS,
     NAME_WORDS,
+    called_like,
     helpful,
     looks_like_key,
+    names_things,
     stem,
     words,
 )
@@ -37,6 +41,8 @@ from kerfmark.structure.steering import Steering
 
 FEWEST = 3
 """Different values that a column must share with a key before that can mean anything."""
+ENOUGH_ROWS = 20
+"""Rows from which on a column that is different in each is no accident."""
 MOST_LOOKED_AT = 50_000
 """Keys up to which a link that is decided against is looked for, only to be told."""
 MOST_STRAY_ROWS = 0.03
@@ -125,9 +131,20 @@ class _Keys:
         return self.encoded[source].column(header)
 
     def tells_apart(self, source: str, spec: ColumnSpec) -> bool:
-        """Whether a column of words, codes or numbers has a different value in every row."""
-        column = self.column(source, spec.header)
-        return spec.of_type.kind in ("text", "integer") and len(column.values) == len(column.codes)
+        """Whether a column of words, codes or numbers has a different value in every row, and that
+        is no accident: the rows are many, or it is called like a key or a name."""
+        column, header = self.column(source, spec.header), spec.header
+        return (
+            spec.of_type.kind in ("text", "integer")
+            and len(column.values) == len(column.codes)
+            and (
+                len(column.codes) >= ENOUGH_ROWS
+                or looks_like_key(header)
+                or names_things(header)
+                or called_like(header, source)
+                or not helpful(header)
+            )
+        )
 
     def texts(self, source: str, header: str, spec: ColumnSpec) -> pa.StringArray:
         """The distinct values of a column, each spelled in one way; null for what has not its
@@ -143,12 +160,16 @@ class _Keys:
 
 
 def connect(
-    layout: Layout, encoded: Mapping[str, EncodedSource], steering: Steering = Steering()
+    layout: Layout,
+    encoded: Mapping[str, EncodedSource],
+    steering: Steering = Steering(),
+    alike: Mapping[tuple[str, str], str] = MappingProxyType({}),
 ) -> Connected:
     """Finds the references between all tables of a layout and makes links of them, but for those a
-    person forbids."""
+    person forbids. `alike` gives for a source and header another header of the same stock, which
+    says as much of what it refers to."""
     keys = _Keys(layout, encoded)
-    found = _references(layout, keys, steering)
+    found = _references(layout, keys, steering, alike)
     tables = dict(layout.tables)
     for reference in found:
         tables = _linked(tables, reference)
@@ -160,6 +181,17 @@ def connect(
     found = [*(r for r in found if (r.table, r.parent) not in instead), *pairs]
     connected = Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables)
     return Connected(connected, found, gone, _against(layout, found, keys))
+
+
+def kept_elsewhere(
+    layout: Layout, encoded: Mapping[str, EncodedSource], steering: Steering = Steering()
+) -> set[str]:
+    """The tables whose records are those of a table of another source: their keys refer to it."""
+    return {
+        r.table
+        for r in _references(layout, _Keys(layout, encoded), steering)
+        if r.table != r.parent and (r.column,) in layout.tables[r.table].unique_sets
+    }
 
 
 def _known_by_pair(spec: TableSpec, tables: Mapping[str, TableSpec], keys: _Keys) -> TableSpec:
@@ -252,6 +284,7 @@ def _pair_reference(
             )  # what is there without the other is kept for itself
             alone = {link_name} if bool((has_owner & ~has_number).any()) else set()
             alone |= {column} if bool((has_number & ~has_owner).any()) else set()
+            alone |= {link_name, column} & _looked_for(name, tables)
             links = {n: lk for n, lk in child.links.items() if n != link_name or n in alone}
             taken = {*child.columns, *links, f"{name}_id"}
             by = {number: c.header, f"{within}.{key}": said_here}
@@ -292,6 +325,17 @@ def _pair_reference(
     return None
 
 
+def _looked_for(name: str, tables: Mapping[str, TableSpec]) -> set[str]:
+    """The columns and links of a table by which others find its records."""
+    return {
+        path.partition(".")[0]
+        for spec in tables.values()
+        for link in spec.links.values()
+        if link.to == name
+        for path in (*link.by, *link.repeats)
+    }
+
+
 def _pairs_of(keys: _Keys, source: str, one: str, other: str) -> dict[tuple[str, str], int]:
     """What two columns say together, and in how many rows."""
     a, b = keys.column(source, one), keys.column(source, other)
@@ -321,13 +365,33 @@ def names_to_free(layout: Layout, gone: Collection[str]) -> dict[str, str]:
 def with_table_names(layout: Layout, names: Mapping[str, str]) -> Layout:
     """A layout whose tables have other names, and so have the links that are called after them."""
     tables: dict[str, TableSpec] = {}
+    called: dict[str, dict[str, str]] = {}
     for name, spec in layout.tables.items():
-        links: dict[str, str] = {}
+        links = called[name] = {}
         for link, target in spec.links.items():
             wanted = f"{names.get(target.to, target.to)}_id"
             taken = {*spec.columns, *spec.links, *links.values(), f"{names.get(name, name)}_id"}
             free = link == f"{target.to}_id" and wanted not in taken
             links[link] = wanted if free else link
+
+    def path(of: str, said: str) -> str:
+        """A column of a table, or one that its links lead to, as it is called now."""
+        first, *rest = said.split(".", 1)
+        if not rest:
+            return said
+        return f"{called[of].get(first, first)}.{path(layout.tables[of].links[first].to, rest[0])}"
+
+    def renamed(link: LinkSpec) -> LinkSpec:
+        return link.model_copy(
+            update={
+                "to": names.get(link.to, link.to),
+                "by": {path(link.to, c): h for c, h in link.by.items()},
+                "repeats": {path(link.to, c): h for c, h in link.repeats.items()},
+            }
+        )
+
+    for name, spec in layout.tables.items():
+        links = called[name]
 
         def new(some: Sequence[str], links: Mapping[str, str] = links) -> tuple[str, ...]:
             return tuple(links.get(n, n) for n in some)
@@ -335,10 +399,7 @@ def with_table_names(layout: Layout, names: Mapping[str, str]) -> Layout:
         tables[names.get(name, name)] = spec.model_copy(
             update={
                 "part_of": names.get(spec.part_of, spec.part_of),
-                "links": {
-                    links[n]: lk.model_copy(update={"to": names.get(lk.to, lk.to)})
-                    for n, lk in spec.links.items()
-                },
+                "links": {links[n]: renamed(lk) for n, lk in spec.links.items()},
                 "known_by": new(spec.known_by),
                 "optional": new(spec.optional),
                 "unique": tuple(new(u) for u in spec.unique),
@@ -385,7 +446,12 @@ def _against(layout: Layout, found: Sequence[Reference], keys: _Keys) -> tuple[s
     return tuple(out)
 
 
-def _references(layout: Layout, keys: _Keys, steering: Steering) -> list[Reference]:
+def _references(
+    layout: Layout,
+    keys: _Keys,
+    steering: Steering,
+    alike: Mapping[tuple[str, str], str] = MappingProxyType({}),
+) -> list[Reference]:
     forced, belongs = dict(steering.link), _owners(layout, keys)
     parents = [
         (name, column)
@@ -422,7 +488,7 @@ def _references(layout: Layout, keys: _Keys, steering: Steering) -> list[Referen
             options = [
                 r
                 for parent, key in parents
-                if (r := _reference(layout, keys, name, column, parent, key))
+                if (r := _reference(layout, keys, name, column, parent, key, alike))
             ]
             if options:
                 out.append(
@@ -436,9 +502,12 @@ def _references(layout: Layout, keys: _Keys, steering: Steering) -> list[Referen
                         ),
                     )
                 )
-    out = _without_circles(out)
+    out = _without_circles(out, layout)
     referred = {(r.parent, r.key) for r in out}  # what others refer to stays a column
-    return _one_per_parent([r for r in out if (r.table, r.column) not in referred], layout, keys)
+    for table in layout.tables.values():
+        referred |= {(lk.to, c) for lk in table.links.values() for c in (*lk.by, *lk.repeats)}
+    out = [r for r in out if (r.table, r.column) not in referred]
+    return _by_one_key(_one_per_parent(out, layout, keys), layout)
 
 
 def _owners(layout: Layout, keys: _Keys) -> dict[tuple[str, str], tuple[str, str]]:
@@ -536,18 +605,41 @@ def _one_per_parent(
     )
 
 
+def _by_one_key(references: Sequence[Reference], layout: Layout) -> list[Reference]:
+    """References without those by another key of a table in which values are missing: the records
+    that are made of these have nothing but the one key, so that the other tells nothing apart.
+    Only records of a table that lists those of a source need not have the key it is known by."""
+    out = list(references)
+    for parent in dict.fromkeys(r.parent for r in references if r.strays):
+        used = Counter(r.key for r in references if r.parent == parent)
+        spec = layout.tables[parent]
+        best = max(used, key=lambda k: ((k,) == spec.known_by, used[k]))
+        if spec.known_by and (best,) != spec.known_by and not spec.each_row:
+            out = [r for r in out if r.parent != parent or not r.strays]
+        else:
+            out = [r for r in out if r.parent != parent or r.key == best]
+    return out
+
+
 def _reference(
-    layout: Layout, keys: _Keys, name: str, column: str, parent: str, key: str
+    layout: Layout,
+    keys: _Keys,
+    name: str,
+    column: str,
+    parent: str,
+    key: str,
+    alike: Mapping[tuple[str, str], str],
 ) -> Reference | None:
     """The reference of a column to the key of a table, if it is one."""
     child, target = layout.tables[name], layout.tables[parent]
     mine, theirs = child.columns[column], target.columns[key]
+    said = {mine.header, alike.get((child.source, mine.header), mine.header)}
     same_table = name == parent
     if (same_table and column == key) or mine.of_type.kind != theirs.of_type.kind:
         return None
     if child.source == target.source and not same_table:
         return None  # within a source the rows themselves say what belongs together
-    named = _named(mine.header, parent, theirs.header, target, same_table)
+    named = any(_named(h, parent, theirs.header, target, same_table) for h in said)
     numbers = mine.of_type.kind == "integer"
     if numbers and not named and helpful(mine.header) and not looks_like_key(mine.header):
         return None  # numbers among numbers, and nobody says that they mean anything
@@ -555,8 +647,8 @@ def _reference(
         keys.texts(child.source, mine.header, mine),
         keys.texts(target.source, theirs.header, theirs),
     )
-    said = numbers or named or not (helpful(mine.header) and helpful(theirs.header))
-    if not said and _are_digits(own) and _are_digits(other):
+    telling = helpful(mine.header) and helpful(theirs.header)
+    if telling and not (numbers or named) and _are_digits(own) and _are_digits(other):
         return None  # so are codes of digits with zeros before them
     fewer, more = sorted((own, other), key=len)
     both = more.filter(pc.is_in(more, value_set=fewer))  # a set of the many is never made
@@ -659,22 +751,23 @@ def _named(header: str, parent: str, key_header: str, target: TableSpec, same_ta
     )
 
 
-def _without_circles(references: Sequence[Reference]) -> list[Reference]:
-    """References without those that say in both directions that two tables are the same."""
+def _without_circles(references: Sequence[Reference], layout: Layout) -> list[Reference]:
+    """References without those that say in both directions that the records of two tables are the
+    same."""
     out: list[Reference] = []
-    for r in references:
-        back = next(
-            (
-                o
-                for o in out
-                if (o.table, o.column) == (r.parent, r.key)
-                and (o.parent, o.key) == (r.table, r.column)
-            ),
-            None,
+    for r in sorted(references, key=lambda r: len(r.strays) > 0):
+        same = (r.column,) in layout.tables[r.table].unique_sets
+        back = any(
+            (o.table, o.parent) == (r.parent, r.table)
+            and (
+                (o.column, o.key) == (r.key, r.column)
+                or (same and (o.column,) in layout.tables[o.table].unique_sets)
+            )
+            for o in out
         )
-        if back is None:
+        if not back:
             out.append(r)
-    return out
+    return [r for r in references if r in out]
 
 
 def _linked(tables: dict[str, TableSpec], r: Reference) -> dict[str, TableSpec]:
@@ -754,14 +847,113 @@ def _merged(
         ):
             key = spec.known_by[0]
             whole = spec.links[key]
-            further = _further(spec, key, tables[whole.to], layout, keys)
-            if further is None:
+            further, left = _further(spec, key, tables[whole.to], layout, keys)
+            if left and len(_children(name, tables)) > 1:
                 continue
             whole = whole.model_copy(update={"repeats": whole.repeats | further})
-            tables = _moved_down(spec, name, tables, keys)
+            tables = _moved_down(spec, left, name, tables, keys)
+            tables = _linked_from_rows(spec, name, whole, tables, keys)
             tables = {n: _redirected(t, name, whole) for n, t in tables.items() if n != name}
             gone[name] = whole.to
-    return tables, gone
+    return _said_alike(tables, keys), gone
+
+
+def _said_alike(tables: dict[str, TableSpec], keys: _Keys) -> dict[str, TableSpec]:
+    """The tables, where all links to records that are made of what the links say, say the same of
+    each of these. A column of which they do not stays with the rows that say it."""
+    made: dict[str, list[tuple[str, str, dict[str, int]]]] = {}
+    for name, spec in tables.items():
+        for link_name, link in spec.links.items():
+            if len(link.by) == 1 and (missing := _missing(spec, link, tables, keys)):
+                made.setdefault(link.to, []).append((name, link_name, missing))
+    for parent, links in made.items():
+        said = {
+            (n, k): {
+                c: _values_of(tables, n, tables[n].links[k], c, rows, keys)
+                for c in tables[n].links[k].repeats
+                if "." not in c
+            }
+            for n, k, rows in links
+        }
+        for column in dict.fromkeys(c for one in said.values() for c in one):
+            known: dict[str, str | None] = {}
+            alike = True
+            for n, k, rows in links:
+                values = said[n, k].get(column) or dict.fromkeys(rows)
+                alike = alike and all(known.get(r, v) == v for r, v in values.items())
+                known |= values
+            for n, k, _ in () if alike else links:
+                tables = _kept_here(tables, n, k, column, parent, keys)
+    return tables
+
+
+def _missing(
+    spec: TableSpec, link: LinkSpec, tables: Mapping[str, TableSpec], keys: _Keys
+) -> dict[str, int]:
+    """The values of a link that its table does not have itself, each with a row that says it."""
+    parent = tables[link.to]
+    [(key, header)] = link.by.items()
+    found = parent.columns.get(key)
+    if found is None or (parent.source, found.header) == (spec.source, header):
+        return {}
+    texts, there = (
+        keys.texts(spec.source, header, found),
+        keys.texts(parent.source, found.header, found),
+    )
+    if link.loose:
+        texts, there = _plain(texts), _plain(there)
+    missing = pc.invert(pc.is_in(texts, value_set=there)).to_numpy(zero_copy_only=False)
+    if not missing.any():
+        return {}
+    own = keys.column(spec.source, header)
+    rows = first_rows(own.codes, len(own.values))[np.flatnonzero(missing)]
+    return dict(zip(texts.filter(pa.array(missing)).to_pylist(), rows.tolist(), strict=True))
+
+
+def _values_of(
+    tables: Mapping[str, TableSpec],
+    name: str,
+    link: LinkSpec,
+    column: str,
+    rows: Mapping[str, int],
+    keys: _Keys,
+) -> dict[str, str | None]:
+    """What a link says of some records (each with its row) in a column of the table it leads to."""
+    header, source = link.repeats[column], tables[name].source
+    codes = keys.column(source, header).codes[list(rows.values())]
+    texts = keys.texts(source, header, tables[link.to].columns[column])
+    values = texts.take(pa.array(codes, mask=codes < 0)).to_pylist()
+    return dict(zip(rows, values, strict=True))
+
+
+def _kept_here(
+    tables: Mapping[str, TableSpec],
+    name: str,
+    link_name: str,
+    column: str,
+    parent: str,
+    keys: _Keys,
+) -> dict[str, TableSpec]:
+    """The tables, where a column that a link repeats is one of the table itself."""
+    spec = tables[name]
+    link = spec.links[link_name]
+    if column not in link.repeats:
+        return dict(tables)
+    header = link.repeats[column]
+    free = free_name(snake(header), {*spec.columns, *spec.links}, f"{name}_{column}")
+    blank = keys.column(spec.source, header).blanks > 0
+    rest = {c: h for c, h in link.repeats.items() if c != column}
+    new = ColumnSpec(header=header, type=tables[parent].columns[column].type)
+    return {
+        **tables,
+        name: spec.model_copy(
+            update={
+                "columns": {**spec.columns, free: new},
+                "links": {**spec.links, link_name: link.model_copy(update={"repeats": rest})},
+                "optional": (*spec.optional, free) if blank else spec.optional,
+            }
+        ),
+    }
 
 
 def _redirected(spec: TableSpec, gone: str, whole: LinkSpec) -> TableSpec:
@@ -790,12 +982,32 @@ def _redirected(spec: TableSpec, gone: str, whole: LinkSpec) -> TableSpec:
     )
 
 
+def _children(name: str, tables: Mapping[str, TableSpec]) -> list[str]:
+    """The tables that link to one."""
+    return [n for n, t in tables.items() if any(lk.to == name for lk in t.links.values())]
+
+
 def _moved_down(
-    spec: TableSpec, name: str, tables: Mapping[str, TableSpec], keys: _Keys
+    spec: TableSpec,
+    links: Mapping[str, LinkSpec],
+    name: str,
+    tables: Mapping[str, TableSpec],
+    keys: _Keys,
 ) -> dict[str, TableSpec]:
-    """The tables with the columns of one in the table that links to it."""
+    """The tables with the columns of one, and some of its links, in the table that links to it."""
     out = dict(tables)
-    child = next(n for n, t in tables.items() if any(lk.to == name for lk in t.links.values()))
+    child = _children(name, tables)[0]
+    for link, target in links.items():
+        below = out[child]
+        free = free_name(link, {*below.columns, *below.links}, f"{name}_{link}")
+        leading = {n for n, lk in below.links.items() if lk.to == name}
+        blank = link in spec.optional or bool(leading & {*below.optional})
+        out[child] = below.model_copy(
+            update={
+                "links": {**below.links, free: target},
+                "optional": (*below.optional, free) if blank else below.optional,
+            }
+        )
     for column, c in spec.columns.items():
         below = out[child]
         taken = {*below.columns, *below.links}
@@ -810,6 +1022,27 @@ def _moved_down(
     return out
 
 
+def _linked_from_rows(
+    spec: TableSpec, name: str, whole: LinkSpec, tables: Mapping[str, TableSpec], keys: _Keys
+) -> dict[str, TableSpec]:
+    """The tables, where each row says which record is meant if several tables link to one that
+    only repeats it: some of their records may be missing where this one is not."""
+    children = _children(name, tables)
+    base = next(n for n, t in tables.items() if t.source == spec.source and t.each_row)
+    if len(children) < 2 or base in children:
+        return dict(tables)
+    rows = tables[base]
+    link = free_name(f"{whole.to}_id", {*rows.columns, *rows.links, f"{base}_id"}, f"{name}_link")
+    blank = any(keys.column(spec.source, h).blanks > 0 for h in whole.by.values())
+    changed = rows.model_copy(
+        update={
+            "links": {**rows.links, link: whole},
+            "optional": (*rows.optional, link) if blank else rows.optional,
+        }
+    )
+    return {**tables, base: changed}
+
+
 def _only_repeats(
     name: str, spec: TableSpec, tables: Mapping[str, TableSpec], *, own: bool = False
 ) -> bool:
@@ -817,7 +1050,7 @@ def _only_repeats(
     own; or has some (`own`), which the one table that links to it could have instead."""
     if spec.each_row or spec.part_of or (spec.columns and not own) or len(spec.known_by) != 1:
         return False
-    children = [n for n, t in tables.items() if any(lk.to == name for lk in t.links.values())]
+    children = _children(name, tables)
     if own and (len(children) != 1 or any(c.usual for c in spec.columns.values())):
         return False
     link = spec.links.get(spec.known_by[0])
@@ -834,15 +1067,18 @@ def _only_repeats(
 
 def _further(
     spec: TableSpec, key: str, parent: TableSpec, layout: Layout, keys: _Keys
-) -> dict[str, str] | None:
-    """What the other links of a table say that repeats its parent, through that one's links; None
-    when one says more."""
+) -> tuple[dict[str, str], dict[str, LinkSpec]]:
+    """What the other links of a table say that repeats its parent, through that one's links; and
+    those that say more."""
     out: dict[str, str] = {}
+    left: dict[str, LinkSpec] = {}
+    complete = _all_there(spec.source, spec.links[key], layout, keys)
     for name, link in spec.links.items():
         if name == key:
             continue
-        if len(link.by) != 1:
-            return None
+        if len(link.by) != 1 or not complete:  # records that are made here have this way only
+            left[name] = link
+            continue
         [(column, header)] = link.by.items()
         ways = {
             f"{n}.{column}": ColumnSpec(header=lk.by[column])
@@ -852,11 +1088,21 @@ def _further(
         found = _same(
             ways, {"": ColumnSpec(header=header)}, spec.source, spec.links[key], layout, keys
         )
-        if not found:
-            return None
+        if not found or (link.repeats and not _all_there(spec.source, link, layout, keys)):
+            left[name] = link
+            continue
         [way] = found
         out |= {way: header} | {f"{way.rpartition('.')[0]}.{c}": h for c, h in link.repeats.items()}
-    return out
+    return out, left
+
+
+def _all_there(source: str, link: LinkSpec, layout: Layout, keys: _Keys) -> bool:
+    """Whether a table has all records that a link by one value looks for."""
+    parent = layout.tables[link.to]
+    [(key, header)] = link.by.items()
+    spec = parent.columns[key]
+    own, there = keys.texts(source, header, spec), keys.texts(parent.source, spec.header, spec)
+    return bool(pc.all(pc.is_in(own, value_set=there)).as_py())
 
 
 def _repeated(

@@ -6,7 +6,7 @@ same of all that they share are one table; its records are found by value in the
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
 from math import log
@@ -49,13 +49,20 @@ class Role:
 
 
 def join_roles(
-    layout: Layout, encoded: Mapping[str, EncodedSource], apart: Sequence[Sequence[str]] = ()
+    layout: Layout,
+    encoded: Mapping[str, EncodedSource],
+    apart: Sequence[Sequence[str]] = (),
+    elsewhere: Collection[str] = (),
 ) -> tuple[Layout, list[Role]]:
     """A layout in which the roles of one stock are one table, but for those with headers that are
-    to be `apart`."""
+    to be `apart`, and tables whose stock is `elsewhere`."""
     roles: list[Role] = []
     tables = dict(layout.tables)
-    for one, other in combinations(layout.tables, 2):
+    plain: dict[str, list[str]] = {}
+    for name, spec in layout.tables.items():
+        if name not in elsewhere and _is_plain(name, tables):
+            plain.setdefault(spec.source, []).append(name)
+    for one, other in (pair for names in plain.values() for pair in combinations(names, 2)):
         if one not in tables or other not in tables:
             continue
         headers = {*tables[one].headers, *tables[other].headers}
@@ -69,6 +76,19 @@ def join_roles(
         return layout, []
     whole = Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables)
     return whole, roles
+
+
+def headers_alike(layout: Layout, roles: Sequence[Role]) -> dict[tuple[str, str], str]:
+    """For the headers that say which record is meant in a role, those that do so in the other one,
+    and the other way round; each with its source."""
+    out: dict[tuple[str, str], str] = {}
+    for role in roles:
+        spec = layout.tables[role.other]
+        for name, header in role.columns.items():
+            theirs = spec.columns[name].header
+            out |= {(spec.source, header): theirs}
+            out.setdefault((spec.source, theirs), header)
+    return out
 
 
 def _is_plain(name: str, tables: Mapping[str, TableSpec]) -> bool:
@@ -90,8 +110,6 @@ def _role(
 ) -> Role | None:
     """How a table is a role of another one of the same source, if it is."""
     a, b = tables[one], tables[other]
-    if a.source != b.source or not _is_plain(one, tables) or not _is_plain(other, tables):
-        return None
     if len(a.columns) < len(b.columns):
         return None
     unique = dict.fromkeys((b.known_by[0], *(u[0] for u in b.unique if len(u) == 1)))

@@ -3,6 +3,7 @@ accordingly."""
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -64,18 +65,10 @@ def steer(base: Entity, headers: Sequence[str], steering: Steering) -> Entity:
             base.rows,
         )
     if steering.depth == "lookups":
-        base.parents = [
-            Entity(
-                p.key,
-                p.alternates,
-                sorted(p.everything - {*p.key, *p.alternates}),
-                [],
-                p.rows,
-                {c: e for a in p.all() for c, e in a.evidence.items()},
-                [c for a in p.all() for c in a.usual],
-            )
-            for p in base.parents
-        ]
+        times = Counter(id(e) for p in base.parents for e in p.all())
+        lookups = [*base.parents, *(e for p in base.parents for e in p.all() if times[id(e)] > 1)]
+        for entity in lookups:
+            _flatten(entity, lookups)
     place = {h: c for c, h in enumerate(headers)}
     said = {
         place[h] for names in (*steering.together, *steering.apart) for h in names if h in place
@@ -92,8 +85,19 @@ def steer(base: Entity, headers: Sequence[str], steering: Steering) -> Entity:
             entity, below = _entity_with(base, moved)
             if below is not None and columns[0] in entity.own and moved not in entity.key:
                 _move(entity, below, moved)
-    _prune(base, {place[h] for h in steering.known_by if h in place})
+    _prune(base, base, {place[h] for h in steering.known_by if h in place})
     return base
+
+
+def _flatten(entity: Entity, lookups: Sequence[Entity]) -> None:
+    """Takes what is above an entity into it, but for other `lookups`."""
+    apart = [e for e in entity.all() if e is not entity and any(e is p for p in lookups)]
+    theirs = {c for e in apart for c in e.everything}
+    inside = [e for e in entity.all() if not any(e is a for p in apart for a in p.all())]
+    entity.columns = sorted(entity.everything - theirs - {*entity.key, *entity.alternates})
+    entity.evidence = {c: e for a in inside for c, e in a.evidence.items()}
+    entity.usual = [c for a in inside for c in a.usual]
+    entity.parents = apart
 
 
 def _entity_with(base: Entity, column: int) -> tuple[Entity, Entity | None]:
@@ -139,12 +143,13 @@ def _move(entity: Entity, below: Entity, column: int) -> None:
     below.columns = sorted([*below.columns, column])
 
 
-def _prune(base: Entity, wanted: set[int]) -> None:
-    """Takes a parent of which nothing but its key is left back into what it stands above, unless
-    the key is wanted."""
+def _prune(whole: Entity, base: Entity, wanted: set[int]) -> None:
+    """Takes a parent of which nothing but its key is left back into what refers to it, unless the
+    key is wanted or part of another key."""
     for parent in list(base.parents):
-        _prune(parent, wanted)
-        if wanted & set(parent.key):
+        _prune(whole, parent, wanted)
+        below = [e for e in whole.all() if any(p is parent for p in e.parents)]
+        if wanted & set(parent.key) or below != [base]:
             continue
         if (
             not (parent.columns or parent.alternates or parent.parents or parent.usual)

@@ -39,8 +39,14 @@ from kerfmark.structure.header_words import called_like, looks_like_key
 from kerfmark.structure.keep_edits import Kept, keep_edits
 from kerfmark.structure.near_dependencies import NearMiss
 from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
-from kerfmark.structure.references import Reference, connect, names_to_free, with_table_names
-from kerfmark.structure.roles import join_roles
+from kerfmark.structure.references import (
+    Reference,
+    connect,
+    kept_elsewhere,
+    names_to_free,
+    with_table_names,
+)
+from kerfmark.structure.roles import headers_alike, join_roles
 from kerfmark.structure.steering import Steering
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.sources import open_inputs, spec_of
@@ -388,6 +394,13 @@ def _connected(
 ) -> Proposal:
     """A proposal with its roles joined and its links by value."""
     layout, roles = join_roles(whole.layout, encoded, steering.apart)
+    alike: dict[tuple[str, str], str] = {}
+    if roles and len(encoded) > 1:  # where there is a register, each role is found in it
+        elsewhere = kept_elsewhere(whole.layout, encoded, steering)
+        held = [r for r in roles if {r.table, r.other} & elsewhere]
+        if held:
+            alike = headers_alike(whole.layout, held)
+            layout, roles = join_roles(whole.layout, encoded, steering.apart, elsewhere)
     whole = replace(
         whole,
         layout=layout,
@@ -401,7 +414,7 @@ def _connected(
             if not any(f"{k}.".startswith(f"tables.{r.table}.") for r in roles)
         },
     )
-    connected = connect(whole.layout, encoded, steering)
+    connected = connect(whole.layout, encoded, steering, alike)
     comments = dict(whole.comments)
     for r in connected.references:
         if r.table in connected.renamed:
