@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from conftest import DEMO, Runner
+from kerfmark import DataRefused, check, cut
 from kerfmark.layout.schema import schema
 from kerfmark.read.set_aside import GUARDED
 from kerfmark.write.cells import harmless
@@ -303,3 +304,27 @@ def test_the_schema_knows_every_key(kerfmark: Runner) -> None:
     assert {"header", "means", "derived", "unit", "conflicts"} <= set(column) and whole[
         "additionalProperties"
     ] is False
+
+
+def test_a_record_that_would_have_the_key_of_another_is_told_by_check_and_refused_by_cut(
+    tmp_path: Path,
+) -> None:
+    """A slip in the name by which keepers are found, beside a number that one has already."""
+    (tmp_path / "keepers.csv").write_text("no,name\n1,Ada\n2,Bo\n")
+    (tmp_path / "visits.csv").write_text("name,no,kg\nAda,1,5\nBoo,2,6\n")
+    layout = tmp_path / "a.toml"
+    layout.write_text(
+        'kerfmark = 1\n[sources.keepers]\nfile = "keepers.csv"\n[sources.visits]\nfile = "visits.csv"\n'
+        '[tables.keeper]\nsource = "keepers"\neach_row = true\nknown_by = ["name"]\n'
+        'unique = [["no"]]\noptional = ["no"]\n[tables.keeper.columns]\nno = "no"\nname = "name"\n'
+        '[tables.visit]\nsource = "visits"\neach_row = true\n[tables.visit.links]\n'
+        'keeper = {to = "keeper", by = {name = "name"}, repeats = {no = "no"}}\n'
+        '[tables.visit.columns]\nkg = {header = "kg", type = "integer"}\n'
+    )
+    done = check(layout)
+    [told] = [g for g in done.groups if g.severity == "broken"]
+    assert (told.kind, told.column, [p.row for p in told.places]) == ("again", "no", [3])
+    with pytest.raises(DataRefused, match="row 3"):
+        cut([layout], tmp_path / "a.db")
+    (tmp_path / "visits.csv").write_text("name,no,kg\nAda,1,5\nBoo,3,6\n")
+    assert check(layout).problems == 0 and cut([layout], tmp_path / "a.db")

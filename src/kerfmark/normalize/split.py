@@ -355,6 +355,8 @@ def _fill(
             _circles(feed, tables[name], link, out.problems)
     for name, spec in layout.tables.items():
         for link, target in spec.links.items() if spec.source in feeds else ():
+            if target.by and not adding:
+                feeds[spec.source].check_created(tables, name, link, found[name, link])
             for path, header in target.repeats.items():
                 if not adding or "." not in path:
                     feeds[spec.source].check_repeat(

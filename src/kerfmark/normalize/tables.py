@@ -401,6 +401,36 @@ class SourceTables:
                 parent.name,
             )
 
+    def check_created(
+        self, tables: Mapping[str, TableRows], name: str, link: str, found: Found
+    ) -> None:
+        """Adds a problem for each record of which another one is made that has, in columns which
+        tell records apart, what one has already."""
+        table, target = tables[name], self.layout.tables[name].links[link]
+        parent, rows = tables[target.to], self._own_rows(table)
+        record = table.codes(link)[: len(rows)]
+        said = {*target.by, *target.repeats}
+        for unique in parent.spec.unique_sets if len(found.created) else ():
+            if not {*unique} <= said or {*unique} == {*target.by}:
+                continue
+            parts = [parent.codes(n) for n in unique]
+            codes, count = combine(parts, [int(p.max(initial=-1)) + 1 for p in parts])
+            made = found.created[codes[found.created] >= 0]
+            twice = made[first_rows(codes, count)[codes[made]] != made]
+            wrong = np.flatnonzero(np.isin(record, twice))
+            if len(wrong):
+                headers = tuple((target.by | target.repeats)[c] for c in unique)
+                self.problem(
+                    "again",
+                    headers,
+                    rows[wrong],
+                    f"belongs to a {parent.name} already, which {' + '.join(target.by.values())} "
+                    "does not find",
+                    f"mend the cells, or find the {parent.name} by {' + '.join(unique)} in by of "
+                    f"tables > {name} > links > {link}",
+                    parent.name,
+                )
+
     def key_headers(self, name: str) -> list[str]:
         """The headers by which a table's records are known."""
         spec = self.layout.tables[name]

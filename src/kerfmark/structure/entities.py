@@ -684,14 +684,14 @@ def _assign(
     entity decides it: the smaller one was tested by more repeats.
     """
     assigned: dict[tuple[int, ...], list[int]] = {d.by: list(d.peers) for d in top}
-    heads = {c for d in top for c in (*d.by, *d.peers)}
+    heads = {c: d for d in top for c in (*d.by, *d.peers)}
     parts = {c for d in top if len(d.by) > 1 for c in d.by}
-    for c in columns:
+    for c in sorted(columns, key=lambda c: c in heads):
         owners = [d for d in top if c in d.decided]
         if not owners or c in parts:
             continue
-        if c in heads and not any(len(d.by) > 1 for d in owners):
-            continue
+        if c in heads and (assigned[heads[c].by] or not any(len(d.by) > 1 for d in owners)):
+            continue  # a key that nothing depends on may go where several decide it
 
         def rank(d: _Determinant, c: int = c) -> tuple[bool, int, int]:
             within = [

@@ -875,6 +875,15 @@ def _said_alike(tables: dict[str, TableSpec], keys: _Keys) -> dict[str, TableSpe
             }
             for n, k, rows in links
         }
+        single = {u[0] for u in tables[parent].unique_sets if len(u) == 1}
+        for (n, k), columns in said.items():
+            for column in single & columns.keys():  # whoever has this of another one is that one
+                theirs = tables[parent].columns[column]
+                there = keys.texts(tables[parent].source, theirs.header, theirs)
+                own = pa.array([v for v in columns[column].values() if v is not None], pa.string())
+                if pc.any(pc.is_in(own, value_set=there)).as_py():
+                    tables = _kept_here(tables, n, k, column, parent, keys)
+                    del columns[column]
         for column in dict.fromkeys(c for one in said.values() for c in one):
             known: dict[str, str | None] = {}
             alike = True

@@ -65,8 +65,10 @@ def steer(base: Entity, headers: Sequence[str], steering: Steering) -> Entity:
             base.rows,
         )
     if steering.depth == "lookups":
-        times = Counter(id(e) for p in base.parents for e in p.all())
-        lookups = [*base.parents, *(e for p in base.parents for e in p.all() if times[id(e)] > 1)]
+        lookups = list(base.parents)
+        inside = [e for p in base.parents for e in _inside(p, lookups) if e is not p]
+        times = Counter(map(id, inside))
+        lookups += {id(e): e for e in inside if times[id(e)] > 1}.values()
         for entity in lookups:
             _flatten(entity, lookups)
     place = {h: c for c, h in enumerate(headers)}
@@ -89,11 +91,22 @@ def steer(base: Entity, headers: Sequence[str], steering: Steering) -> Entity:
     return base
 
 
+def _inside(entity: Entity, lookups: Sequence[Entity]) -> list[Entity]:
+    """An entity and those above it that are reached without passing through other `lookups`."""
+    out = [entity]
+    for parent in entity.parents:
+        if not any(parent is p for p in lookups):
+            out += _inside(parent, lookups)
+    return list({id(e): e for e in out}.values())
+
+
 def _flatten(entity: Entity, lookups: Sequence[Entity]) -> None:
     """Takes what is above an entity into it, but for other `lookups`."""
-    apart = [e for e in entity.all() if e is not entity and any(e is p for p in lookups)]
+    inside = _inside(entity, lookups)
+    apart = list(
+        {id(p): p for e in inside for p in e.parents if any(p is one for one in lookups)}.values()
+    )
     theirs = {c for e in apart for c in e.everything}
-    inside = [e for e in entity.all() if not any(e is a for p in apart for a in p.all())]
     entity.columns = sorted(entity.everything - theirs - {*entity.key, *entity.alternates})
     entity.evidence = {c: e for a in inside for c, e in a.evidence.items()}
     entity.usual = [c for a in inside for c in a.usual]
