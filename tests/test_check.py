@@ -323,7 +323,7 @@ def test_a_record_that_would_have_the_key_of_another_is_told_by_check_and_refuse
     )
     done = check(layout)
     [told] = [g for g in done.groups if g.severity == "broken"]
-    assert (told.kind, told.column, [p.row for p in told.places]) == ("again", "no", [3])
+    assert (told.kind, told.column, [p.origin.row for p in told.places]) == ("again", "no", [3])
     with pytest.raises(DataRefused, match="row 3"):
         cut([layout], tmp_path / "a.db")
     (tmp_path / "visits.csv").write_text("name,no,kg\nAda,1,5\nBoo,3,6\n")
