@@ -17,9 +17,9 @@ from kerfmark.layout.text import parse_layout
 from kerfmark.normalize.keys import ordered
 from kerfmark.normalize.lookup import circular
 from kerfmark.normalize.tables import choose_value
-from kerfmark.normalize.transform import folded, not_allowed, to_column_type, transformed
+from kerfmark.normalize.transform import not_allowed, to_column_type, transformed
 from kerfmark.profile.columns import EncodedColumn
-from kerfmark.profile.convert import to_text, to_typed
+from kerfmark.profile.convert import folded, to_text, to_typed
 from kerfmark.profile.types import parse_type, with_headroom
 from kerfmark.profile.units import why_not
 

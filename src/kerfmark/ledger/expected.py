@@ -19,8 +19,8 @@ from kerfmark.normalize.keys import ordered
 from kerfmark.normalize.prepare import Prepared
 from kerfmark.normalize.problems import Problems
 from kerfmark.normalize.tables import SourceTables, choose_value
-from kerfmark.normalize.transform import folded
 from kerfmark.profile.codes import combine, first_rows
+from kerfmark.profile.convert import folded
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.store.interface import Reader
 from kerfmark.store.names import view_columns, view_name

@@ -14,9 +14,8 @@ from kerfmark import memory
 from kerfmark.layout.model import LinkSpec
 from kerfmark.normalize.prepare import Cells
 from kerfmark.normalize.table_rows import Counted, TableRows, Typed
-from kerfmark.normalize.transform import folded
 from kerfmark.profile.codes import combine, concatenated, first_rows, gather
-from kerfmark.profile.convert import to_text
+from kerfmark.profile.convert import folded, to_text
 from kerfmark.profile.spilled import number_texts
 from kerfmark.profile.types import ColumnType
 

@@ -41,12 +41,6 @@ def transform_texts(texts: pa.StringArray, spec: ColumnSpec) -> pa.StringArray:
     return pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
 
 
-def folded(texts: pa.StringArray) -> pa.StringArray:
-    """Texts as they are compared loosely: without regard to case, spaces and the Unicode form."""
-    plain = pc.utf8_lower(pc.utf8_normalize(texts, form="NFKC"))
-    return pc.utf8_trim_whitespace(pc.replace_substring_regex(plain, r"\s+", " "))
-
-
 _WAYS = {
     "trim": pc.utf8_trim_whitespace,
     "spaces": lambda texts: pc.utf8_trim_whitespace(

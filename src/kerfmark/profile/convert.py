@@ -207,3 +207,9 @@ def misfits(texts: pa.StringArray, typed: pa.Array) -> np.ndarray:
         (typed.is_null().to_numpy(zero_copy_only=False))
         & texts.is_valid().to_numpy(zero_copy_only=False)
     )
+
+
+def folded(texts: pa.StringArray) -> pa.StringArray:
+    """Texts as they are compared loosely: without regard to case, spaces and the Unicode form."""
+    plain = pc.utf8_lower(pc.utf8_normalize(texts, form="NFKC"))
+    return pc.utf8_trim_whitespace(pc.replace_substring_regex(plain, r"\s+", " "))

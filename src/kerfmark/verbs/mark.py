@@ -3,14 +3,11 @@ an earlier layout."""
 
 from __future__ import annotations
 
-import re
 import time
 from collections.abc import Collection, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
-
-import pyarrow.compute as pc
 
 from kerfmark.errors import (
     KerfmarkError,
@@ -24,7 +21,6 @@ from kerfmark.errors import (
 from kerfmark.layout.model import Layout
 from kerfmark.layout.names import free_name
 from kerfmark.layout.text import parse_layout, read_layout, write_layout
-from kerfmark.profile.codes import different_rows
 from kerfmark.profile.encode import EncodedSource, encode, encode_each
 from kerfmark.profile.recognise import BLANKS, blank_spellings, is_padded, settle
 from kerfmark.progress import Progress, silent
@@ -33,20 +29,13 @@ from kerfmark.read.formats import READABLE
 from kerfmark.read.letters import quoted
 from kerfmark.read.open import reopen
 from kerfmark.read.source import Reading, Source, with_changes
-from kerfmark.read.union import parts_of
+from kerfmark.structure.connect import connect
 from kerfmark.structure.declared import declared
-from kerfmark.structure.header_words import called_like, looks_like_key
 from kerfmark.structure.keep_edits import Kept, keep_edits
 from kerfmark.structure.near_dependencies import NearMiss
 from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
-from kerfmark.structure.references import (
-    Reference,
-    connect,
-    kept_elsewhere,
-    names_to_free,
-    with_table_names,
-)
-from kerfmark.structure.roles import headers_alike, join_roles
+from kerfmark.structure.references import Reference
+from kerfmark.structure.screening import is_prose, is_register, is_unheard
 from kerfmark.structure.steering import Steering
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.sources import open_inputs, spec_of
@@ -63,13 +52,6 @@ __all__ = [
 ]
 
 
-MOST_NOTES, WORDS_OF_NOTES = 200, 4
-"""Rows of a sheet of notes, and words that its cells have on average at least."""
-_NOTES = re.compile(
-    r"(?i)^(read[ _]?me|about|info|notes?|hinweise?|lies ?mich|leggimi|l[ée]eme|lisez.?moi)$"
-)
-MOST_AGAIN = 0.03
-"""The share of the rows of a register that may be there again."""
 NOTED = 3
 """Rows named in a note."""
 MOST_SHAPES = 500
@@ -272,11 +254,11 @@ def mark_sources(
             empty.append(found)
         else:
             read[source_name(found.name, read)] = one
-    prose = [n for n, e in read.items() if len(read) > 1 and _is_prose(e) and _is_unheard(n, read)]
+    prose = [n for n, e in read.items() if len(read) > 1 and is_prose(e) and is_unheard(n, read)]
     prose = [] if len(prose) == len(read) else prose
     noted = [read.pop(n).source for n in prose]
     if len(read) > 1:
-        read = {n: e.without_duplicates() if _is_register(e, n) else e for n, e in read.items()}
+        read = {n: e.without_duplicates() if is_register(e, n) else e for n, e in read.items()}
     padded = {n for n, e in read.items() if is_padded(e.columns)}
     given = read
     read = {n: e.trimmed(n in padded) for n, e in read.items()}
@@ -308,45 +290,6 @@ def mark_sources(
         for n in sorted(padded)
     )
     return replace(proposal, notes=notes + proposal.notes), encoded, given
-
-
-def _is_prose(encoded: EncodedSource) -> bool:
-    """Whether a source among several is a sheet or file of notes: one column of few rows, in
-    sentences or under a name that says so."""
-    if len(encoded.columns) != 1 or encoded.rows > MOST_NOTES:
-        return False
-    [column] = encoded.columns
-    texts = [column.header, *column.values.to_pylist()]
-    spoken = sum(len(t.split()) for t in texts) / len(texts) >= WORDS_OF_NOTES
-    return bool(_NOTES.search(encoded.source.name)) or spoken
-
-
-def _is_unheard(name: str, read: Mapping[str, EncodedSource]) -> bool:
-    """Whether no other source says anything that is in the first column of one."""
-    values = read[name].columns[0].values
-    return not any(
-        pc.any(pc.is_in(values, value_set=column.values)).as_py()
-        for other, encoded in read.items()
-        if other != name
-        for column in encoded.columns
-        if len(column.values)
-    )
-
-
-def _is_register(encoded: EncodedSource, name: str) -> bool:
-    """Whether a source among several holds one record for each of the values of a column that is
-    called like a key or like the source itself, but for few rows that are there again."""
-    if parts_of(encoded.source) != [encoded.source]:
-        return False
-    first = different_rows(
-        [c.codes for c in encoded.columns], [len(c.values) for c in encoded.columns]
-    )
-    if first is None or encoded.rows - len(first) > max(1, MOST_AGAIN * encoded.rows):
-        return False
-    return any(
-        len(c.values) == len(first) and (looks_like_key(c.header) or called_like(c.header, name))
-        for c in encoded.columns
-    )
 
 
 def _proposed(
@@ -386,94 +329,4 @@ def _proposed(
         proposals.append(replace(proposal, notes=notes + proposal.notes))
         encoded[name] = settled
     progress("linking", 0, 0)
-    return _connected(merged(proposals), encoded, steering), encoded
-
-
-def _connected(
-    whole: Proposal, encoded: Mapping[str, EncodedSource], steering: Steering
-) -> Proposal:
-    """A proposal with its roles joined and its links by value."""
-    layout, roles = join_roles(whole.layout, encoded, steering.apart)
-    alike: dict[tuple[str, str], str] = {}
-    if roles and len(encoded) > 1:  # where there is a register, each role is found in it
-        elsewhere = kept_elsewhere(whole.layout, encoded, steering)
-        held = [r for r in roles if {r.table, r.other} & elsewhere]
-        if held:
-            alike = headers_alike(whole.layout, held)
-            layout, roles = join_roles(whole.layout, encoded, steering.apart, elsewhere)
-    whole = replace(
-        whole,
-        layout=layout,
-        reasons=tuple(r for r in whole.reasons if r.table in layout.tables),
-        rows={n: r for n, r in whole.rows.items() if n in layout.tables}
-        | {r.other: r.records for r in roles},
-        notes=(*whole.notes, *((r.table, str(r)) for r in roles)),
-        comments={
-            k: v
-            for k, v in whole.comments.items()
-            if not any(f"{k}.".startswith(f"tables.{r.table}.") for r in roles)
-        },
-    )
-    connected = connect(whole.layout, encoded, steering, alike)
-    comments = dict(whole.comments)
-    for r in connected.references:
-        if r.table in connected.renamed:
-            continue
-        comments[f"tables.{r.table}"] = [
-            *comments.get(f"tables.{r.table}", []),
-            f"links to {r.parent}: {r}",
-        ]
-    gone = tuple(
-        (
-            new,
-            f"{whole.layout.tables[old].source} repeats what {new} holds of each record: it links "
-            "there instead",
-        )
-        for old, new in connected.renamed.items()
-    )
-    references = tuple(
-        replace(r, table=whole.layout.base_of(whole.layout.tables[r.table].source))
-        if r.table in connected.renamed
-        else r
-        for r in connected.references
-    )
-    return _called(
-        replace(
-            whole,
-            layout=connected.layout,
-            comments=comments,
-            notes=(*whole.notes, *gone),
-            against=(*whole.against, *connected.against),
-            references=tuple(sorted(references, key=lambda r: r.table in connected.renamed)),
-            reasons=tuple(r for r in whole.reasons if r.table in connected.layout.tables),
-        ),
-        names_to_free(connected.layout, connected.renamed),
-    )
-
-
-def _called(proposal: Proposal, names: Mapping[str, str]) -> Proposal:
-    """A proposal whose tables have other names."""
-    if not names:
-        return proposal
-
-    def new(name: str) -> str:
-        return names.get(name, name)
-
-    def place(key: str) -> str:
-        kind, name, *rest = key.split(".")
-        return ".".join((kind, new(name) if kind == "tables" else name, *rest))
-
-    return replace(
-        proposal,
-        layout=with_table_names(proposal.layout, names),
-        comments={place(k): v for k, v in proposal.comments.items()},
-        rows={new(n): r for n, r in proposal.rows.items()},
-        notes=tuple((new(what), told) for what, told in proposal.notes),
-        near=tuple(replace(n, table=new(n.table)) for n in proposal.near),
-        references=tuple(
-            replace(r, table=new(r.table), parent=new(r.parent)) for r in proposal.references
-        ),
-        reasons=tuple(
-            replace(r, table=new(r.table), within=new(r.within)) for r in proposal.reasons
-        ),
-    )
+    return connect(merged(proposals), encoded, steering), encoded

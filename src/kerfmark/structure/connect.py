@@ -1,0 +1,95 @@
+"""Several sources become one layout: roles of one stock are joined, columns that refer to tables of
+other sources become links, and what repeats their records lives there."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from kerfmark.layout.model import Layout
+from kerfmark.profile.encode import EncodedSource
+from kerfmark.structure.key_values import KeyValues
+from kerfmark.structure.links import linked, merged_with_parents
+from kerfmark.structure.pair_links import known_by_pair, linked_by_pairs
+from kerfmark.structure.propose import Proposal
+from kerfmark.structure.references import decided_against, find_references, kept_elsewhere
+from kerfmark.structure.roles import headers_alike, join_roles
+from kerfmark.structure.steering import Steering
+from kerfmark.structure.table_names import names_to_free, with_table_names
+
+
+def connect(
+    whole: Proposal, encoded: Mapping[str, EncodedSource], steering: Steering = Steering()
+) -> Proposal:
+    """The proposals for single sources (`propose.merged`) with their roles joined and their links
+    by value, but for those that a person forbids."""
+    layout, roles = join_roles(whole.layout, encoded, steering.apart)
+    alike: dict[tuple[str, str], str] = {}
+    if roles and len(encoded) > 1:  # where there is a register, each role is found in it
+        elsewhere = kept_elsewhere(whole.layout, encoded, steering)
+        held = [r for r in roles if {r.table, r.other} & elsewhere]
+        if held:
+            alike = headers_alike(whole.layout, held)
+            layout, roles = join_roles(whole.layout, encoded, steering.apart, elsewhere)
+    keys = KeyValues(layout, encoded)
+    found = find_references(layout, keys, steering, alike)
+    against = decided_against(layout, found, keys)
+    tables = dict(layout.tables)
+    for reference in found:
+        tables = linked(tables, reference)
+    tables, gone = merged_with_parents(
+        tables, Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables), keys
+    )
+    tables = {n: known_by_pair(t, keys) for n, t in tables.items()}
+    tables, pairs, instead = linked_by_pairs(tables, keys)
+    found = [*(r for r in found if (r.table, r.parent) not in instead), *pairs]
+
+    done = Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables)
+    names = names_to_free(done, gone)
+    # what is told of a table that only repeats another one is told of the rows that it was made of
+    home = {n: layout.base_of(layout.tables[n].source) for n in gone}
+    found = [replace(r, table=home.get(r.table, r.table)) for r in found]
+
+    def new(name: str) -> str:
+        return names.get(name, name)
+
+    def place(key: str) -> str:
+        kind, name, *rest = key.split(".")
+        return ".".join((kind, new(name) if kind == "tables" else name, *rest))
+
+    references = [replace(r, table=new(r.table), parent=new(r.parent)) for r in found]
+    joined = {r.table for r in roles}
+    comments = {
+        place(k): v
+        for k, v in whole.comments.items()
+        if not any(f"{k}.".startswith(f"tables.{n}.") for n in {*joined, *gone})
+    }
+    for r in references:
+        about = f"tables.{r.table}"
+        comments[about] = [*comments.get(about, []), f"links to {r.parent}: {r}"]
+    notes = [(new(what), told) for what, told in whole.notes]
+    notes += [(new(r.table), str(replace(r, other=new(r.other)))) for r in roles]
+    notes += [
+        (
+            new(parent),
+            f"{layout.tables[old].source} repeats what {new(parent)} holds of each record: it "
+            "links there instead",
+        )
+        for old, parent in gone.items()
+    ]
+    records = whole.rows | {r.other: r.records for r in roles}
+    return replace(
+        whole,
+        layout=with_table_names(done, names),
+        comments=comments,
+        notes=tuple(notes),
+        rows={new(n): count for n, count in records.items() if n in tables},
+        near=tuple(replace(n, table=new(n.table)) for n in whole.near),
+        against=(*whole.against, *against),
+        references=tuple(references),
+        reasons=tuple(
+            replace(r, table=new(r.table), within=new(r.within))
+            for r in whole.reasons
+            if r.table in tables
+        ),
+    )
