@@ -235,7 +235,7 @@ def test_classes_of_a_number_stay_with_it(tmp_path: Path, derive: Any) -> None:
         rows.append([f"P{i}", score, derive(score), rng.choice(TOWNS)])
     assert set(designed({"tests": rows}, tmp_path)) == {"test"}
     notes = dict(mark([tmp_path / "tests.csv"]).notes)
-    assert notes["grade"] == "follows from score: it stays with it, and decides nothing"
+    assert notes["grade"] == "is computed from score: it stays in the same table"
 
 
 @pytest.mark.parametrize("form", ["month", "year", "both", "weekday"])

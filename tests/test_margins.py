@@ -25,7 +25,7 @@ from kerfmark.structure.near_dependencies import near
 from kerfmark.structure.prepare import Prepared
 from kerfmark.structure.propose import Proposal
 from kerfmark.structure.repeats import parse_repeat, repetitions, separator_of
-from kerfmark.verbs.mark import mark_sources
+from kerfmark.verbs.proposing import mark_sources
 
 Rows = list[list[object]]
 
@@ -40,7 +40,7 @@ def marked(folder: Path, files: dict[str, str]) -> Proposal:
     """What is proposed for files."""
     for name, content in files.items():
         (folder / name).write_text(content)
-    return mark_sources([s for n in files for s in open_path(folder / n)], folder)[0]
+    return mark_sources([s for n in files for s in open_path(folder / n)], folder).proposal
 
 
 def linked(result: Proposal) -> set[tuple[str, str]]:
@@ -86,9 +86,10 @@ def test_a_key_needs_evidence(trait: Trait, nats: float) -> None:
         assert not decided(fewest - 2, 4, trait)
 
 
-def test_two_values_or_two_repeats_tell_nothing() -> None:
-    said = Trait("hive", "text", 4, said=True)
-    assert decided(4, 4, said) and not decided(2, 4, said) and not decided(400, 2, said)
+def test_two_values_or_two_repeats_tell_nothing_unless_a_person_says_so() -> None:
+    found, said = Trait("hive no", "text", 4), Trait("hive no", "text", 4, said=True)
+    assert decided(400, 4, found) and not decided(2, 4, found) and not decided(400, 2, found)
+    assert decided(4, 4, said) and decided(400, 2, said)
 
 
 def weak(repeats: int, others: int, header: str) -> bool:

@@ -229,7 +229,7 @@ def test_a_person_has_the_last_word(visits: Path) -> None:
     assert set(tables(depth="lookups")) == {"visit", "hive", "keeper"}
     assert "phone" in tables(apart=(("keeper", "phone"),))["visit"]
     assert {"phone", "grid"} <= tables(together=(("phone", "grid"),))["visit"]
-    assert tables(known_by=("kind",))["kind"] == {
+    assert tables(known_by=(("kind",),))["kind"] == {
         "kind"
     }  # a lookup only where a person asks for it
     assert not any("kg" in c for c in tables(left_out=("kg",)).values())

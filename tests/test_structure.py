@@ -18,13 +18,13 @@ from kerfmark.structure.entities import Entity, Trait, find_entities
 from kerfmark.structure.header_words import looks_like_key, share_stem
 from kerfmark.structure.prepare import Prepared
 from kerfmark.structure.propose import Proposal, source_name
-from kerfmark.verbs.mark import mark_sources
+from kerfmark.verbs.proposing import mark_sources
 
 Write = Callable[..., Path]
 
 
 def marked(path: Path) -> Proposal:
-    return mark_sources(open_path(path), path.parent)[0]
+    return mark_sources(open_path(path), path.parent).proposal
 
 
 def shape(proposal: Proposal) -> dict[str, tuple[set[str], set[str]]]:

@@ -70,7 +70,21 @@ def steering_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="COLUMN",
-        help="this column is the key of something",
+        help="this column is the key of something; A,B: these are so together",
+    )
+    group.add_argument(
+        "--no-table",
+        action="append",
+        default=[],
+        metavar="COLUMN",
+        help="no table is known by this column; A,B: by these together",
+    )
+    group.add_argument(
+        "--not-unique",
+        action="append",
+        default=[],
+        metavar="COLUMN",
+        help="later files may repeat the values of this column",
     )
     group.add_argument(
         "--together", action="append", default=[], metavar="A,B", help="these columns share a table"
@@ -104,6 +118,13 @@ def steering_arguments(parser: argparse.ArgumentParser) -> None:
         help="this column refers to that table",
     )
     group.add_argument(
+        "--same-as",
+        action="append",
+        default=[],
+        metavar="A=B",
+        help="these columns mean records of one table, as buyer and seller do",
+    )
+    group.add_argument(
         "--only-lookups",
         action="store_true",
         help="tables directly above the rows, none above those",
@@ -124,20 +145,29 @@ def steering(args: argparse.Namespace) -> Steering:
             raise UsageError(f"--{option} needs two columns", next="write them like A,B")
         return out
 
-    links = []
-    for one in args.link:
-        header, equals, table = one.rpartition("=")
-        if not equals or not header or not table:
-            raise UsageError(f'"{one}" does not say which table', next="write it like COLUMN=TABLE")
-        links.append((header.strip(), table.strip()))
+    def columns(said: list[str]) -> tuple[tuple[str, ...], ...]:
+        return tuple(tuple(h.strip() for h in one.split(",")) for one in said)
+
+    def equal(said: list[str], what: str, form: str) -> tuple[tuple[str, str], ...]:
+        out = []
+        for one in said:
+            header, equals, other = one.rpartition("=")
+            if not equals or not header or not other:
+                raise UsageError(f'"{one}" does not say which {what}', next=f"write it like {form}")
+            out.append((header.strip(), other.strip()))
+        return tuple(out)
+
     return Steering(
-        tuple(args.leave_out),
-        several("together", args.together),
-        several("apart", args.apart),
-        tuple(args.known_by),
-        tuple(args.no_link),
-        tuple(links),
-        "flat" if args.one_table else "lookups" if args.only_lookups else "full",
+        left_out=tuple(args.leave_out),
+        together=several("together", args.together),
+        apart=several("apart", args.apart),
+        known_by=columns(args.known_by),
+        no_table=columns(args.no_table),
+        not_unique=tuple(args.not_unique),
+        no_link=tuple(args.no_link),
+        link=equal(args.link, "table", "COLUMN=TABLE"),
+        same_as=equal(args.same_as, "other column", "A=B"),
+        depth="flat" if args.one_table else "lookups" if args.only_lookups else "full",
     )
 
 

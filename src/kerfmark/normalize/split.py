@@ -93,21 +93,6 @@ class MergeTarget:
     lacking: Mapping[str, set[str]] = field(default_factory=dict)
 
 
-def split(
-    layout: Layout, sources: Mapping[str, EncodedSource], *, set_aside: bool = False
-) -> Split:
-    """The rows of all tables, or, with `set_aside`, of all rows that can be placed.
-
-    `sources` maps the layout's names to the encoded sources, whose headers `layout.derive` has
-    found to be right. Raises DataRefused with every kind of problem and its rows when the data do
-    not fit.
-    """
-    out = rehearse(layout, sources, set_aside=set_aside)
-    if out.problems.total:
-        raise refused(out.problems, sources)
-    return out
-
-
 def refused(problems: Problems, sources: Mapping[str, EncodedSource]) -> DataRefused:
     """The error for problems that nothing was done about."""
     found = [p for p in problems.worst_first() if p.severity == "broken"]
@@ -129,8 +114,9 @@ def rehearse(
     odd: bool = False,
     target: MergeTarget | None = None,
 ) -> Split:
-    """As `split`, but problems are only collected, at least `enough` of them (0: all); `odd` asks
-    for what is odd as well.
+    """The rows of all tables, and all problems, or at least `enough` of them (0: all); `odd` asks
+    for what is odd as well. `sources` maps the layout's names to the encoded sources, whose headers
+    `layout.derive` has found to be right.
 
     With `set_aside`, rows with problems are taken out until what is left has none: a row that led
     to one of these may have to go too. With a `target`, the rows are merged with those of a

@@ -23,14 +23,16 @@ def connect(
 ) -> Proposal:
     """The proposals for single sources (`propose.merged`) with their roles joined and their links
     by value, but for those that a person forbids."""
-    layout, roles = join_roles(whole.layout, encoded, steering.apart)
+    layout, roles = join_roles(whole.layout, encoded, steering.apart, (), steering.same_as)
     alike: dict[tuple[str, str], str] = {}
     if roles and len(encoded) > 1:  # where there is a register, each role is found in it
         elsewhere = kept_elsewhere(whole.layout, encoded, steering)
         held = [r for r in roles if {r.table, r.other} & elsewhere]
         if held:
             alike = headers_alike(whole.layout, held)
-            layout, roles = join_roles(whole.layout, encoded, steering.apart, elsewhere)
+            layout, roles = join_roles(
+                whole.layout, encoded, steering.apart, elsewhere, steering.same_as
+            )
     keys = KeyValues(layout, encoded)
     found = find_references(layout, keys, steering, alike)
     against = decided_against(layout, found, keys)
@@ -40,7 +42,7 @@ def connect(
     tables, gone = merged_with_parents(
         tables, Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables), keys
     )
-    tables = {n: known_by_pair(t, keys) for n, t in tables.items()}
+    tables = {n: known_by_pair(t, keys, steering.not_unique) for n, t in tables.items()}
     tables, pairs, instead = linked_by_pairs(tables, keys)
     found = [*(r for r in found if (r.table, r.parent) not in instead), *pairs]
 

@@ -17,7 +17,7 @@ small parents than it spares false ones.) A single attribute of what is one alre
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from itertools import combinations
@@ -156,11 +156,14 @@ class _Determinant:
         return {*self.by, *self.peers, *self.decided}
 
 
-def find_entities(prepared: Prepared, traits: Sequence[Trait], rows: int) -> Entity:
-    """The base entity of a source with so many rows, with its parents above it."""
+def find_entities(
+    prepared: Prepared, traits: Sequence[Trait], rows: int, keys: Sequence[Sequence[int]] = ()
+) -> Entity:
+    """The base entity of a source with so many rows, with its parents above it. A person says that
+    the sets of columns in `keys` are keys of something."""
     sizes, derived = prepared.sizes, prepared.derived
     everything, relation = prepared.columns, prepared.relation
-    parents, left = _parents(relation, everything, everything, traits)
+    parents, left = _parents(relation, everything, everything, traits, keys)
     unique = [
         c
         for c in left
@@ -207,7 +210,11 @@ def _read_as_usual(base: Entity, name: int) -> None:
 
 
 def _parents(
-    relation: Relation, columns: list[int], inner: list[int], traits: Sequence[Trait]
+    relation: Relation,
+    columns: list[int],
+    inner: list[int],
+    traits: Sequence[Trait],
+    keys: Sequence[Sequence[int]],
 ) -> tuple[list[Entity], list[int]]:
     """The entities above a relation whose columns have these positions, and the columns that stay
     in it.
@@ -218,16 +225,21 @@ def _parents(
     found = _single(relation, columns, inner, traits)
     pairs = _pairs(relation, columns, inner, traits, found)
     found += pairs + _triples(relation, columns, inner, traits, [*found, *pairs])
+    wanted = {frozenset(key) for key in keys if len(key) > 1 and {*key} <= {*inner}}
+    found += [
+        _said(relation, columns, inner, sorted(key))
+        for key in wanted - {frozenset(d.by) for d in found}
+    ]
     top = _widest(found)
     beside = [d for d in found if any({*d.by} & {*t.beside} and len(d.by) == 1 for t in top)]
     top += [d for d in beside if not any(d is t for t in top)]
-    top, shared = _with_shared_parts(top, found, relation, columns, traits)
+    top, shared = _with_shared_parts(top, found, relation, columns, traits, wanted)
     assigned = _assign(top, found, columns, traits)
     parents: list[Entity] = []
     gone: set[int] = set()
     for determinant in sorted(top, key=lambda d: (bool(d.beside), -d.values)):
         mine = assigned[determinant.by]
-        said = any(traits[c].said for c in determinant.by)
+        said = any(traits[c].said for c in determinant.by) or frozenset(determinant.by) in wanted
         if not mine and not said and not shared & {*determinant.by}:
             continue  # a list of values that nothing depends on stays a column
         members = sorted({*determinant.by, *determinant.peers, *mine})
@@ -236,7 +248,7 @@ def _parents(
             continue
         reached = {c for e in above for c in e.everything} - {*determinant.by}
         members = [c for c in members if c not in reached]
-        entity = _raise_up(relation, columns, determinant, members, traits)
+        entity = _raise_up(relation, columns, determinant, members, traits, keys)
         entity.parents += above
         if len(entity.key) > 1 and not (entity.columns or entity.alternates or said):
             back = set(entity.own)  # nothing is known of these combinations but that they are there
@@ -268,6 +280,7 @@ def _raise_up(
     determinant: _Determinant,
     members: list[int],
     traits: Sequence[Trait],
+    keys: Sequence[Sequence[int]],
 ) -> Entity:
     """The entity of a determinant, reduced to one row per record, with what is above it."""
     rows = first_rows(determinant.codes, determinant.values)
@@ -282,7 +295,9 @@ def _raise_up(
     single = len(determinant.by) == 1
     same = [*determinant.by, *determinant.peers] if single else []
     known = {*same, *determinant.beside}
-    parents, left = _parents(smaller, members, [c for c in members if c not in known], traits)
+    inside = [c for c in members if c not in known]
+    others = [key for key in keys if {*key} != {*determinant.by}]
+    parents, left = _parents(smaller, members, inside, traits, others)
     names = _preferred(same, smaller, members, traits) if single else list(determinant.by)
     names = [c for i, c in enumerate(names) if not (single and i) or _identifies(traits[c])]
     key, alternates = (names[:1], names[1:]) if single else (names, [])
@@ -348,11 +363,13 @@ def _single(
     def decided_by(a: int, c: int) -> _Determinant | None:
         caution, values = traits[c].caution, relation.sizes[a]
         repeats = relation.filled[a] - values
-        if c not in inner or caution is None or values < 3 or repeats < 3:
+        if c not in inner or caution is None:
+            return None
+        if not traits[c].said and (
+            values < 3 or repeats < 3 or _repeating(relation.columns[a], values) < FEWEST_REPEATING
+        ):
             return None
         decided, total = {}, 0.0
-        if _repeating(relation.columns[a], values) < FEWEST_REPEATING:
-            return None
         may = relation.disagreement(a) == 0
         for b, d in enumerate(columns):
             if not may[b] or b == a or d not in inner:
@@ -641,22 +658,49 @@ def _with_shared_parts(
     relation: Relation,
     columns: list[int],
     traits: Sequence[Trait],
+    wanted: Collection[frozenset[int]],
 ) -> tuple[list[_Determinant], set[int]]:
     """The widest determinants, where a column that is part of several keys (rooms and shifts of a
-    site) is one of them itself, and which columns these are."""
+    site) is one of them itself, and which columns these are; so is a part of a key that a person
+    wants if it is filled where others of its parts are not."""
     alone = {d.by[0]: d for d in (*found, *top) if len(d.by) == 1}
+    more = {
+        c
+        for d in top
+        if frozenset(d.by) in wanted
+        for c in d.by
+        if relation.filled[columns.index(c)] > filled(d.codes)
+    }
     shared: set[int] = set()
     while True:
-        out = _told_apart(top, shared, alone)
-        assigned = _assign(out, found, columns, traits)
-        parts = Counter(c for d in out if len(d.by) > 1 and assigned[d.by] for c in d.by)
-        more = {c for c, times in parts.items() if times > 1} - shared
-        if not more:
-            return out, shared
         shared |= more
         for c in more - alone.keys():
             place = columns.index(c)
             alone[c] = _Determinant((c,), relation.columns[place], relation.sizes[place], {})
+        out = _told_apart(top, shared, alone)
+        assigned = _assign(out, found, columns, traits)
+        kept = [d for d in out if assigned[d.by] or frozenset(d.by) in wanted]
+        parts = Counter(c for d in kept if len(d.by) > 1 for c in d.by)
+        more = {c for c, times in parts.items() if times > 1} - shared
+        if not more:
+            return out, shared
+
+
+def _said(
+    relation: Relation, columns: list[int], inner: list[int], key: Sequence[int]
+) -> _Determinant:
+    """Several columns that a person says are the key of something, with what they decide."""
+    place = {c: i for i, c in enumerate(columns)}
+    codes, values = combine(
+        [relation.columns[place[c]] for c in key], [relation.sizes[place[c]] for c in key]
+    )
+    repeats = filled(codes) - values
+    decided = {
+        t: Evidence(values, repeats, 0.0)
+        for t in inner
+        if t not in key and holds(codes, relation.columns[place[t]], values)
+    }
+    return _Determinant(tuple(key), codes, values, decided)
 
 
 def _told_apart(

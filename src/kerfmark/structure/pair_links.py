@@ -3,7 +3,7 @@ are known so because nothing else tells their records apart."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from itertools import combinations
 
 import pyarrow as pa
@@ -21,14 +21,17 @@ ENOUGH_COLLISIONS = 5.0
 there are none."""
 
 
-def known_by_pair(spec: TableSpec, keys: KeyValues) -> TableSpec:
+def known_by_pair(spec: TableSpec, keys: KeyValues, not_unique: Collection[str] = ()) -> TableSpec:
     """A table with a record per row that nothing else tells apart, known by two of its columns, of
-    which one is a link: who takes part in what, or a number within what it belongs to."""
+    which one is a link: who takes part in what, or a number within what it belongs to. Headers that
+    are `not_unique` are no part of that."""
     if not spec.each_row or spec.known_by or spec.unique:
         return spec
     links = {n: next(iter(lk.by.values())) for n, lk in spec.links.items() if len(lk.by) == 1}
     parts = links | {
-        n: c.header for n, c in spec.columns.items() if c.is_plain and looks_like_key(c.header)
+        n: c.header
+        for n, c in spec.columns.items()
+        if c.is_plain and looks_like_key(c.header) and c.header not in not_unique
     }
     best: tuple[float, tuple[str, str]] | None = None
     for one, other in combinations(parts, 2):

@@ -37,7 +37,7 @@ from kerfmark.structure.near_dependencies import NearMiss, assign_near_dependenc
 from kerfmark.structure.prepare import prepare
 from kerfmark.structure.references import Reference
 from kerfmark.structure.repeats import Repetition, repetitions, separator_of
-from kerfmark.structure.steering import Steering, steer
+from kerfmark.structure.steering import Steering, known_by, steer
 
 POSITION = "position_no"
 """The column that counts repeated columns and the parts of a cell."""
@@ -135,6 +135,8 @@ def propose(
     types = [r.type for r in recognised]
     prepared = prepare(encoded.columns, types, kinds)
     as_written: set[int] = set()
+    place = {c.header: i for i, c in enumerate(encoded.columns)}
+    said = [[place[h] for h in names] for names in steering.known_by if {*names} <= place.keys()]
 
     def entities() -> tuple[Entity, list[Trait]]:
         several = {c for r in repeated for c in r.columns} | set(lists)
@@ -144,14 +146,14 @@ def propose(
                 k,
                 n,
                 i in several,
-                c.header in steering.known_by,
+                (c.header,) in steering.known_by,
                 k == "text" and called_like(c.header, name),
             )
             for i, (c, k, n) in enumerate(zip(encoded.columns, kinds, lengths, strict=True))
         ]
         nonlocal prepared
         while True:
-            base = find_entities(prepared, traits, encoded.rows)
+            base = find_entities(prepared, traits, encoded.rows, said)
             decide = decides_misspelt(base, prepared)
             if not decide:
                 return base, traits
@@ -172,6 +174,11 @@ def propose(
         base, traits = entities()
     if steering.depth != "flat":
         assign_near_dependencies(base, encoded.columns, traits)
+    in_vain = [
+        (" + ".join(names), "no table would be known by it, so that there is none to leave out")
+        for names in steering.no_table
+        if {*names} <= place.keys() and known_by(base, {place[h] for h in names}) is None
+    ]
     base = steer(base, [c.header for c in encoded.columns], steering)
     proposal = _Writer(encoded, recognised, name, spec, taken).write(
         base, repeated, lists, traits, (*against, *_unexamined(encoded, traits))
@@ -179,11 +186,11 @@ def propose(
     computed = tuple(
         (
             encoded.columns[b].header,
-            f"follows from {encoded.columns[a].header}: it stays with it, and decides nothing",
+            f"is computed from {encoded.columns[a].header}: it stays in the same table",
         )
         for b, a in sorted(prepared.derived.items())
     )
-    return replace(proposal, notes=proposal.notes + computed)
+    return replace(proposal, notes=(*proposal.notes, *computed, *in_vain))
 
 
 def _unexamined(encoded: EncodedSource, traits: Sequence[Trait]) -> list[str]:

@@ -114,12 +114,16 @@ def find_references(
     steering: Steering,
     alike: Mapping[tuple[str, str], str] = MappingProxyType({}),
 ) -> list[Reference]:
-    forced, belongs = dict(steering.link), _owners(layout, keys)
+    """The columns that refer to a table, each to one, but for those that a person forbids; `alike`
+    gives for a source and header another header of the same stock, which says as much of what it
+    refers to."""
+    forced, belongs = dict(steering.link) | _same_stock(layout, steering), _owners(layout, keys)
     parents = [
         (name, column)
         for name, spec in layout.tables.items()
         for column, c in spec.columns.items()
         if c.is_plain
+        and c.header not in steering.not_unique
         and ((column,) in spec.unique_sets or (spec.each_row and keys.tells_apart(spec.source, c)))
     ]
     out: list[Reference] = []
@@ -141,7 +145,7 @@ def find_references(
                 own = keys.column(spec.source, c.header)
                 out.append(Reference(name, column, parent, key, len(own.values), (), 1.0, True))
                 continue
-            if c.header in forced:
+            if c.header in forced and name != forced[c.header]:
                 parent_keys = [
                     (p, k) for p, k in parents if p == forced[c.header] and (p, k) != (name, column)
                 ]
@@ -170,6 +174,23 @@ def find_references(
         referred |= {(lk.to, c) for lk in table.links.values() for c in (*lk.by, *lk.repeats)}
     out = [r for r in out if (r.table, r.column) not in referred]
     return _by_one_key(_one_per_parent(out, layout, keys), layout)
+
+
+def _same_stock(layout: Layout, steering: Steering) -> dict[str, str]:
+    """For headers that mean the same records as another one, which a table is known by: that
+    table."""
+    out: dict[str, str] = {}
+    for pair in steering.same_as:
+        for header, other in (pair, pair[::-1]):
+            known = {
+                s.columns[k].header: n
+                for n, s in layout.tables.items()
+                for k in (s.known_by if len(s.known_by) == 1 else ())
+                if k in s.columns
+            }
+            if other in known and header not in known:
+                out[header] = known[other]
+    return out
 
 
 def _owners(layout: Layout, keys: KeyValues) -> dict[tuple[str, str], tuple[str, str]]:

@@ -14,7 +14,7 @@ from math import log
 import numpy as np
 import pyarrow.compute as pc
 
-from kerfmark.errors import counted
+from kerfmark.errors import UsageError, counted
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.profile.codes import first_rows
 from kerfmark.profile.columns import EncodedColumn
@@ -43,8 +43,8 @@ class Role:
 
     def __str__(self) -> str:
         return (
-            f"{self.table} and {self.other} are two roles of the same things: they have "
-            f"{counted(self.shared, 'key')} of {self.keys:,} in common and agree on all of them"
+            f"{self.table} and {self.other} are two roles of the same things: they share "
+            f"{self.shared:,} of {counted(self.keys, 'key')} and agree in every column"
         )
 
 
@@ -53,9 +53,11 @@ def join_roles(
     encoded: Mapping[str, EncodedSource],
     apart: Sequence[Sequence[str]] = (),
     elsewhere: Collection[str] = (),
+    same_as: Sequence[tuple[str, str]] = (),
 ) -> tuple[Layout, list[Role]]:
     """A layout in which the roles of one stock are one table, but for those with headers that are
-    to be `apart`, and tables whose stock is `elsewhere`."""
+    to be `apart`, and tables whose stock is `elsewhere`; those known by two headers that mean the
+    `same_as` each other need no evidence. Raises UsageError where these say different things."""
     roles: list[Role] = []
     tables = dict(layout.tables)
     plain: dict[str, list[str]] = {}
@@ -68,7 +70,8 @@ def join_roles(
         headers = {*tables[one].headers, *tables[other].headers}
         if any(set(said) <= headers for said in apart):
             continue
-        found = _role(one, other, tables, encoded)
+        wanted = {h for pair in same_as if {*pair} <= headers for h in pair}
+        found = _role(one, other, tables, encoded, wanted)
         if found is not None:
             tables = _joined(tables, found)
             roles.append(found)
@@ -106,20 +109,41 @@ def _is_plain(name: str, tables: Mapping[str, TableSpec]) -> bool:
 
 
 def _role(
-    one: str, other: str, tables: Mapping[str, TableSpec], encoded: Mapping[str, EncodedSource]
+    one: str,
+    other: str,
+    tables: Mapping[str, TableSpec],
+    encoded: Mapping[str, EncodedSource],
+    wanted: Collection[str],
 ) -> Role | None:
-    """How a table is a role of another one of the same source, if it is."""
+    """How a table is a role of another one of the same source, if it is, or if headers are `wanted`
+    to mean the same."""
+    if len(tables[one].columns) < len(tables[other].columns):
+        one, other = other, one
     a, b = tables[one], tables[other]
-    if len(a.columns) < len(b.columns):
-        return None
     unique = dict.fromkeys((b.known_by[0], *(u[0] for u in b.unique if len(u) == 1)))
-    options = [_role_by(one, other, name, a, b, encoded[a.source]) for name in unique]
+    if wanted:
+        unique = {n: None for n in unique if b.columns[n].header in wanted}
+    options = [_role_by(one, other, name, a, b, encoded[a.source], bool(wanted)) for name in unique]
     found = [r for r in options if r is not None]
+    if wanted and not found:
+        raise UsageError(
+            f"{one} and {other} cannot be one table",
+            code="steer.same-as",
+            why="records with the same key differ in other columns, or their columns are not of "
+            "the same kinds",
+            next="leave out --same-as; kerfmark mark without it shows both tables",
+        )
     return max(found, key=lambda r: r.shared) if found else None
 
 
 def _role_by(
-    one: str, other: str, known_by: str, a: TableSpec, b: TableSpec, source: EncodedSource
+    one: str,
+    other: str,
+    known_by: str,
+    a: TableSpec,
+    b: TableSpec,
+    source: EncodedSource,
+    wanted: bool,
 ) -> Role | None:
     """The same, where a column of the other table says which record of the first one is meant."""
     key, same = a.columns[a.known_by[0]], b.columns[known_by]
@@ -129,7 +153,7 @@ def _role_by(
     where = pc.index_in(theirs.values, value_set=mine.values).fill_null(-1).to_numpy()
     shared = np.flatnonzero(where >= 0)
     fewer = min(len(mine.values), len(theirs.values))
-    if len(shared) < max(FEWEST_SHARED, SHARED * fewer):
+    if not wanted and len(shared) < max(FEWEST_SHARED, SHARED * fewer):
         return None
     rows_here = first_rows(mine.codes, len(mine.values))[where[shared]]
     rows_there = first_rows(theirs.codes, len(theirs.values))[shared]
@@ -155,7 +179,9 @@ def _role_by(
         columns[chosen] = spec.header
         nats += agreed
     records = len(mine.values) + len(theirs.values) - len(shared)
-    return Role(other, one, columns, len(shared), fewer, records) if nats >= ENOUGH else None
+    if nats < ENOUGH and not wanted:
+        return None
+    return Role(other, one, columns, len(shared), fewer, records)
 
 
 def _likeness(one: ColumnSpec, other: ColumnSpec) -> int:
@@ -174,7 +200,7 @@ def _agreed(
         return None
     _, times = np.unique(one, return_counts=True)
     by_chance = float(((times / len(one)) ** 2).sum())
-    return -log(by_chance) * len(one) if by_chance < 1 else 0.0
+    return -log(by_chance) * len(one) if 0 < by_chance < 1 else 0.0
 
 
 def _joined(tables: Mapping[str, TableSpec], role: Role) -> dict[str, TableSpec]:

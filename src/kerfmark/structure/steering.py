@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from kerfmark.errors import UsageError
@@ -19,26 +19,46 @@ class Steering:
     """What the proposal must keep to. All names are headers.
 
     `left_out`: columns that no table gets. `together`: sets that must share a table. `apart`: pairs
-    of which the second must not share the table of the first. `known_by`: columns that are the key
-    of something. `no_link`: columns that refer to no other table; `link`: columns that do, as
-    (header, table). `depth`: to third normal form, only tables directly above the rows ("lookups"),
-    or one table per source ("flat").
+    of which the second must not share the table of the first. `known_by`: sets of columns that are
+    the key of something; `no_table`: sets that are not. `not_unique`: columns that tell no records
+    apart. `no_link`: columns that refer to no other table; `link`: columns that do, as (header,
+    table). `same_as`: pairs of columns that mean records of one table, as buyer and seller do.
+    `depth`: to third normal form, only tables directly above the rows ("lookups"), or one table per
+    source ("flat").
     """
 
     left_out: tuple[str, ...] = ()
     together: tuple[tuple[str, ...], ...] = ()
     apart: tuple[tuple[str, ...], ...] = ()
-    known_by: tuple[str, ...] = ()
+    known_by: tuple[tuple[str, ...], ...] = ()
+    no_table: tuple[tuple[str, ...], ...] = ()
+    not_unique: tuple[str, ...] = ()
     no_link: tuple[str, ...] = ()
     link: tuple[tuple[str, str], ...] = ()
+    same_as: tuple[tuple[str, str], ...] = ()
     depth: Depth = "full"
 
-    def check(self, headers: set[str]) -> None:
-        """Raises UsageError for a header that no source has."""
+    def settled(self, headers: set[str]) -> Steering:
+        """The same, where a header with a comma in it is not taken for two. Raises UsageError for
+        a header that no source has."""
+
+        def whole(some: tuple[str, ...]) -> tuple[str, ...]:
+            return next(((h,) for h in (", ".join(some), ",".join(some)) if h in headers), some)
+
+        steering = replace(
+            self,
+            known_by=tuple(map(whole, self.known_by)),
+            no_table=tuple(map(whole, self.no_table)),
+        )
+        steering._check(headers)
+        return steering
+
+    def _check(self, headers: set[str]) -> None:
         said = {
             *self.left_out,
-            *(h for s in (*self.together, *self.apart) for h in s),
-            *self.known_by,
+            *(h for s in (*self.together, *self.apart, *self.same_as) for h in s),
+            *(h for s in (*self.known_by, *self.no_table) for h in s),
+            *self.not_unique,
             *self.no_link,
             *(h for h, _ in self.link),
         }
@@ -87,8 +107,54 @@ def steer(base: Entity, headers: Sequence[str], steering: Steering) -> Entity:
             entity, below = _entity_with(base, moved)
             if below is not None and columns[0] in entity.own and moved not in entity.key:
                 _move(entity, below, moved)
-    _prune(base, base, {place[h] for h in steering.known_by if h in place})
+    for names in steering.no_table:
+        if {*names} <= place.keys():
+            _dissolve(base, {place[h] for h in names}, names)
+    for header in steering.not_unique:
+        if header in place:
+            _not_unique(base, place[header])
+    _prune(base, base, {place[h] for names in steering.known_by for h in names if h in place})
     return base
+
+
+def known_by(base: Entity, key: set[int]) -> Entity | None:
+    """The entity above the rows that is known by some columns, or could be."""
+    return next(
+        (e for e in base.all() if e is not base and key in ({*e.key}, {*e.alternates})), None
+    )
+
+
+def _dissolve(base: Entity, key: set[int], names: Sequence[str]) -> None:
+    """Gives up the entity that is known by some columns: what it has goes to what refers to it."""
+    found = known_by(base, key)
+    if found is None:
+        return
+    entity = found
+    below = [e for e in base.all() if any(p is entity for p in e.parents)]
+    if sum(key <= {*e.key} for e in below) > 1:
+        raise UsageError(
+            f'"{", ".join(names)}" cannot be without a table',
+            code="steer.no-table",
+            why="several other tables are known by it and something else",
+            next="give these up first",
+        )
+    home = below[0] if len(below) == 1 else base
+    home.columns = sorted({*home.columns, *entity.own, *entity.usual} - {*home.key})
+    base.exceptions = [c for c in base.exceptions if c not in entity.usual]
+    for one in below:
+        more = [p for p in entity.parents if not any(p is q for q in one.parents)]
+        one.parents = [p for p in one.parents if p is not entity] + more
+
+
+def _not_unique(base: Entity, column: int) -> None:
+    """Makes a column one that tells no records apart, unless others depend on it."""
+    for entity in base.all():
+        if column in entity.alternates:
+            entity.alternates = [c for c in entity.alternates if c != column]
+            entity.columns = sorted([*entity.columns, column])
+    if base.key == [column]:
+        base.key, base.alternates = base.alternates[:1], base.alternates[1:]
+        base.columns = sorted([*base.columns, column])
 
 
 def _inside(entity: Entity, lookups: Sequence[Entity]) -> list[Entity]:

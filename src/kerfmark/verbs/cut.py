@@ -16,7 +16,7 @@ from kerfmark.errors import DataRefused, Origin, UsageError
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import read_layout
 from kerfmark.ledger.records import Options, write_layout_text, write_load, write_says
-from kerfmark.normalize.split import LinkCount, Split, split
+from kerfmark.normalize.split import LinkCount, Split, refused, rehearse
 from kerfmark.normalize.table_rows import TableRows
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
@@ -28,7 +28,8 @@ from kerfmark.structure.steering import Steering
 from kerfmark.verbs.add import AddOptions, AddResult
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.map_onto import fill
-from kerfmark.verbs.mark import layout_text, mark_inputs
+from kerfmark.verbs.mark import layout_text
+from kerfmark.verbs.proposing import mark_inputs
 from kerfmark.verbs.recording import (
     check_balance,
     first_provenance,
@@ -167,21 +168,25 @@ def cut(
                 name: encode(source, progress, strict=aside is None)
                 for name, source in sources.items()
             }
-            proposal, saved = Proposal(layout, (), (), {}), paths[0]
+            proposal, saved, built = Proposal(layout, (), (), {}), paths[0], None
         else:
             saved = database.layout_path
-            proposal, encoded, read = mark_inputs(
+            marked = mark_inputs(
                 inputs, reading, saved.parent, progress, steering, strict=aside is None
             )
+            proposal, encoded, read = marked.proposal, marked.encoded, marked.read
+            built = marked.built if aside is None else None
             layout = proposal.layout
             text = layout_text(layout, proposal.comments)
             refuse_other_layout(saved, text, database, replace=replace, discard=discard)
         try:
-            done = split(layout, encoded, set_aside=aside is not None)
-        except DataRefused as refused:
+            done = built or rehearse(layout, encoded, set_aside=aside is not None)
+            if done.problems.total:
+                raise refused(done.problems, encoded)
+        except DataRefused as error:
             if saved != paths[0]:  # there is no layout yet in which to follow the advice
                 files = shlex.join(map(str, inputs))
-                refused.next += (
+                error.next += (
                     f"; kerfmark mark {files} -o {shlex.quote(str(saved))} writes the "
                     "layout to edit and to cut from"
                 )

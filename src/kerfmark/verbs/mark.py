@@ -4,58 +4,24 @@ an earlier layout."""
 from __future__ import annotations
 
 import time
-from collections.abc import Collection, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
-from kerfmark.errors import (
-    KerfmarkError,
-    LayoutError,
-    Origin,
-    SourceError,
-    TargetError,
-    UsageError,
-    in_rows,
-)
+from kerfmark.errors import KerfmarkError, LayoutError, Origin, TargetError
 from kerfmark.layout.model import Layout
-from kerfmark.layout.names import free_name
 from kerfmark.layout.text import parse_layout, read_layout, write_layout
-from kerfmark.profile.encode import EncodedSource, encode, encode_each
-from kerfmark.profile.recognise import BLANKS, blank_spellings, is_padded, settle
 from kerfmark.progress import Progress, silent
-from kerfmark.read.csv_metadata import DescribedFile, described
-from kerfmark.read.formats import READABLE
-from kerfmark.read.letters import quoted
-from kerfmark.read.open import reopen
-from kerfmark.read.source import Reading, Source, with_changes
-from kerfmark.structure.connect import connect
-from kerfmark.structure.declared import declared
+from kerfmark.read.source import Reading
 from kerfmark.structure.keep_edits import Kept, keep_edits
 from kerfmark.structure.near_dependencies import NearMiss
-from kerfmark.structure.propose import Proposal, Reason, merged, propose, source_name
+from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
-from kerfmark.structure.screening import is_prose, is_register, is_unheard
 from kerfmark.structure.steering import Steering
 from kerfmark.verbs.atomic_write import write_atomically
-from kerfmark.verbs.sources import open_inputs, spec_of
+from kerfmark.verbs.proposing import mark_inputs
 
-__all__ = [
-    "MarkResult",
-    "NearMiss",
-    "Reason",
-    "Reference",
-    "Steering",
-    "TableMarked",
-    "mark",
-    "mark_sources",
-]
-
-
-NOTED = 3
-"""Rows named in a note."""
-MOST_SHAPES = 500
-"""Sources of different shapes that are compared with each other."""
+__all__ = ["MarkResult", "NearMiss", "Reason", "Reference", "Steering", "TableMarked", "mark"]
 
 
 @dataclass(frozen=True)
@@ -116,9 +82,9 @@ def mark(
         )
     there = path is not None and path.exists() and not replace
     old, old_text = read_layout(path) if path is not None and there else (None, "")
-    proposal, _, _ = mark_inputs(
+    proposal = mark_inputs(
         inputs, reading, path.parent if path else Path(), progress, steering
-    )
+    ).proposal
     again = Kept(proposal.layout, "", (), ())
     if old is not None:
         again = keep_edits(old, old_text, proposal.layout)
@@ -160,65 +126,6 @@ def layout_text(layout: Layout, comments: Mapping[str, list[str]]) -> str:
     return text
 
 
-def mark_inputs(
-    inputs: Sequence[str | Path],
-    reading: Reading,
-    folder: Path,
-    progress: Progress,
-    steering: Steering,
-    *,
-    strict: bool = True,
-) -> tuple[Proposal, dict[str, EncodedSource], dict[str, EncodedSource]]:
-    """Proposes the tables of files; those whose metadata declares them, as declared. Gives what
-    `mark_sources` gives."""
-    files = [] if reading.is_given or steering != Steering() else _described(inputs)
-    if not files:
-        return mark_sources(open_inputs(inputs, reading), folder, progress, steering, strict=strict)
-    named: dict[str, DescribedFile] = {}
-    for file in files:
-        named[free_name(file.file.stem, set(named), "table")] = file
-    sources = {
-        n: reopen(str(f.file), n, Reading(f.delimiter, encoding=f.encoding, header_row=1))
-        for n, f in named.items()
-    }
-    for n, f in named.items():
-        sources[n] = with_changes(sources[n], may_be_empty=True)
-        if list(sources[n].headers) != [c.header for c in f.columns]:
-            raise SourceError(
-                "the file has other columns than its metadata declares",
-                code="source.shape",
-                origin=sources[n].origin(),
-                why=f"declared are {', '.join(c.header for c in f.columns)}",
-                next="correct csv-metadata.json beside it; without it, the tables are "
-                "found in the rows",
-            )
-    encoded = {n: encode(s, progress, strict=strict) for n, s in sources.items()}
-    proposal = declared(named, {n: spec_of(s, folder) for n, s in sources.items()}, encoded)
-    note = (
-        "types, keys and links",
-        "as the metadata beside the files declare them: nothing was guessed",
-    )
-    return replace(proposal, notes=(note, *proposal.notes)), encoded, encoded
-
-
-def _described(inputs: Sequence[str | Path]) -> list[DescribedFile]:
-    """What is declared of files; nothing, unless it is of each."""
-    out = []
-    for one in inputs:
-        path = Path(one)
-        inside = (
-            sorted(
-                p
-                for p in path.iterdir()
-                if p.suffix.lower() in READABLE and not p.name.endswith("-metadata.json")
-            )
-            if path.is_dir()
-            else [path]
-        )
-        out += [described(p) for p in inside]
-    return [d for d in out if d is not None] if None not in out else []
-
-
 def _told(layout: Layout, proposal: Proposal) -> tuple[TableMarked, ...]:
     return tuple(
         TableMarked(
@@ -226,107 +133,3 @@ def _told(layout: Layout, proposal: Proposal) -> tuple[TableMarked, ...]:
         )
         for n, t in layout.tables.items()
     )
-
-
-def mark_sources(
-    sources: Sequence[Source],
-    folder: Path,
-    progress: Progress = silent,
-    steering: Steering = Steering(),
-    *,
-    strict: bool = True,
-) -> tuple[Proposal, dict[str, EncodedSource], dict[str, EncodedSource]]:
-    """Proposes the tables of sources; the layout calls their files as seen from `folder`. Gives the
-    sources as the layout reads them, and as they were read. Unless `strict`, rows with too few or
-    too many fields are left out."""
-    steering.check({h for s in sources for h in s.headers})
-    if len(sources) > MOST_SHAPES:
-        raise UsageError(
-            f"these are {len(sources):,} sources of different shapes, and {MOST_SHAPES} are marked "
-            "at once",
-            code="usage.too-many",
-            next="name fewer files or sheets at once; those of one shape count as one",
-        )
-    read: dict[str, EncodedSource] = {}
-    empty: list[Source] = []
-    for found, one in encode_each(sources, progress, strict=strict):
-        if one is None:
-            empty.append(found)
-        else:
-            read[source_name(found.name, read)] = one
-    prose = [n for n, e in read.items() if len(read) > 1 and is_prose(e) and is_unheard(n, read)]
-    prose = [] if len(prose) == len(read) else prose
-    noted = [read.pop(n).source for n in prose]
-    if len(read) > 1:
-        read = {n: e.without_duplicates() if is_register(e, n) else e for n, e in read.items()}
-    padded = {n for n, e in read.items() if is_padded(e.columns)}
-    given = read
-    read = {n: e.trimmed(n in padded) for n, e in read.items()}
-    blanks = {n: set(blank_spellings(e.columns)) for n, e in read.items()}
-    proposal, encoded = _proposed(read, padded, blanks, folder, progress, steering)
-    more = False
-    for r in proposal.references:  # "n/a" where others name a hive stands for none
-        source = proposal.layout.tables[r.table].source
-        if r.strays and set(r.strays) <= set(BLANKS) - blanks[source]:
-            blanks[source] |= set(r.strays)
-            more = True
-    if more:
-        proposal, encoded = _proposed(read, padded, blanks, folder, progress, steering)
-    notes = tuple(
-        (
-            read[n].source.name,
-            f"taken as blank: {quoted(sorted(said))} (layout: blanks; without it they are texts)",
-        )
-        for n, said in blanks.items()
-        if said
-    )
-    notes += tuple((s.name, f"passed over: there are no rows in {s.origin()}") for s in empty)
-    notes += tuple(
-        (s.name, f"passed over: {s.origin()} holds notes, not a table; named alone it is read")
-        for s in noted
-    )
-    notes += tuple(
-        (read[n].source.name, "cells are padded with spaces: these are left out (trim)")
-        for n in sorted(padded)
-    )
-    return replace(proposal, notes=notes + proposal.notes), encoded, given
-
-
-def _proposed(
-    read: Mapping[str, EncodedSource],
-    padded: Collection[str],
-    blanks: Mapping[str, set[str]],
-    folder: Path,
-    progress: Progress,
-    steering: Steering,
-) -> tuple[Proposal, dict[str, EncodedSource]]:
-    """The proposal for sources in which some spellings stand for a blank; the cells of some were
-    `padded`."""
-    encoded: dict[str, EncodedSource] = {}
-    proposals: list[Proposal] = []
-    taken: set[str] = set()
-    for name, source in read.items():
-        found, settled = source.source, source.with_blanks(blanks[name])
-        kept = replace(
-            settled, columns=[c for c in settled.columns if c.header not in steering.left_out]
-        )
-        progress(f"typing {found.name}", 0, 0)
-        with ThreadPoolExecutor(2) as pool:
-            types = list(pool.map(settle, kept.columns))
-        progress(f"finding the tables in {found.name}", 0, 0)
-        out = tuple(h for h in found.headers if h in steering.left_out)
-        spec = spec_of(found, folder).model_copy(update={"left_out": out, "trim": name in padded})
-        proposal = propose(kept, types, name, spec, taken, steering)
-        notes = tuple(
-            (
-                r.header or found.name,
-                r.what
-                + in_rows(r.rows[:NOTED], r.total)
-                + (f"; {r.next}" if r.severity == "doubtful" and r.next else ""),
-            )
-            for r in source.found.remarks
-        )
-        proposals.append(replace(proposal, notes=notes + proposal.notes))
-        encoded[name] = settled
-    progress("linking", 0, 0)
-    return connect(merged(proposals), encoded, steering), encoded

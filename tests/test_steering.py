@@ -1,0 +1,178 @@
+"""What a person decides otherwise: each wrong proposal is put right by one option or two, and what an
+option cannot do is told. Nothing is proposed that a cut refuses, whatever the rules say."""
+
+from __future__ import annotations
+
+import csv
+import random
+import re
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Runner
+from kerfmark import Steering, UsageError, add, cut, mark, prove
+from kerfmark.structure import propose as proposing
+from kerfmark.structure.entities import Entity
+
+KEEPERS = [(f"K{i:02}", f"Ada {i}", ("Weir", "Mill", "Ford")[i % 3]) for i in range(20)]
+
+
+@pytest.fixture
+def visits(tmp_path: Path) -> Path:
+    """Visits to hives, numbered within keepers; a helper is a keeper, a mood is only a mood."""
+    rng = random.Random(5)
+    kind = {(k, n): rng.choice(["long", "stack"]) for k in range(20) for n in range(1, 4)}
+    with (tmp_path / "visits.csv").open("w", newline="") as file:
+        writer = csv.writer(file)
+        writer.writerow(
+            [
+                "visit no",
+                "keeper no",
+                "keeper name",
+                "town",
+                "hive no",
+                "hive kind",
+                "mood",
+                "helper no",
+                "helper name",
+                "kg",
+            ]
+        )
+        for i in range(300):
+            k, n = rng.randrange(20), rng.randint(1, 3)
+            helper = KEEPERS[rng.randrange(20)][:2]
+            mood, kg = rng.choice(["calm", "wild"]), rng.randint(1, 99)
+            writer.writerow([i + 1, *KEEPERS[k], n, kind[k, n], mood, *helper, kg])
+    return tmp_path / "visits.csv"
+
+
+def tables(path: Path, **said: Any) -> dict[str, set[str]]:
+    """The columns of the tables that are built, which are proven."""
+    database = path.with_suffix(".db")
+    made = cut([path], database, replace=True, steering=Steering(**said))
+    assert prove(database).holds
+    return {t.name: {*t.columns} for t in made.tables}
+
+
+def test_the_proposal_without_a_word(visits: Path) -> None:
+    assert tables(visits) == {
+        "visit": {"visit_no", "mood", "kg"},
+        "hive": {"hive_no", "hive_kind"},
+        "keeper": {"keeper_no", "keeper_name", "town"},
+    }
+
+
+def test_a_column_becomes_a_table_though_nothing_depends_on_it(visits: Path) -> None:
+    assert tables(visits, known_by=(("mood",),))["mood"] == {"mood"}
+    found = tables(visits, known_by=(("town",),))  # it is in a table already
+    assert found["town"] == {"town"} and found["keeper"] == {"keeper_no", "keeper_name"}
+
+
+def test_columns_are_a_key_together(visits: Path) -> None:
+    found = tables(visits, known_by=(("town", "mood"),))
+    assert found["mood"] == {"town", "mood"} and found["visit"] == {"visit_no", "kg"}
+
+
+def test_a_key_with_a_part_that_is_filled_where_the_other_is_not(visits: Path) -> None:
+    rows = [line.split(",") for line in visits.read_text().splitlines()]
+    for row in rows[5:15]:
+        row[6] = ""
+    visits.write_text("".join(",".join(r) + "\n" for r in rows))
+    found = tables(visits, known_by=(("helper no", "mood"),))
+    assert found["helper"] == {"mood"} and found["visit"] == {"visit_no", "kg"}
+
+
+def test_what_is_no_table_goes_to_what_referred_to_it(visits: Path) -> None:
+    found = tables(visits, no_table=(("keeper no", "hive no"),))
+    assert "hive" not in found and {"hive_no", "hive_kind"} <= found["visit"]
+    found = tables(visits, no_table=(("keeper no",),))
+    assert "keeper" not in found and {"keeper_name", "town"} <= found["hive"]
+    notes = dict(mark([visits], steering=Steering(no_table=(("town",),))).notes)
+    assert "no table" in notes["town"]
+
+
+def test_what_is_not_unique_is_no_key_and_nothing_refers_to_it(visits: Path) -> None:
+    again = visits.with_name("again.csv")
+    again.write_text("".join(visits.read_text().splitlines(keepends=True)[:4]))
+    assert "visit_no" in tables(visits, not_unique=("visit no",))["visit"]
+    add([again], visits.with_suffix(".db"))
+    assert prove(visits.with_suffix(".db")).holds
+
+
+def test_two_columns_mean_records_of_one_table(visits: Path) -> None:
+    apart = tables(visits, apart=(("keeper no", "helper no"),))
+    assert {"keeper", "helper"} <= apart.keys()
+    assert "helper" not in tables(visits, same_as=(("helper no", "keeper no"),))
+
+
+def test_a_column_alone_means_records_of_a_table_of_the_same_file(visits: Path) -> None:
+    rows = [line.split(",") for line in visits.read_text().splitlines()]
+    visits.write_text("".join(",".join(r[:8] + r[9:]) + "\n" for r in rows))
+    assert "helper_no" in tables(visits)["visit"]
+    found = tables(visits, same_as=(("helper no", "keeper no"),))
+    assert found["visit"] == {"visit_no", "mood", "kg"} and "helper" not in found
+
+
+def test_roles_that_say_different_things_cannot_be_one_table(visits: Path) -> None:
+    text = visits.read_text()
+    rows = [line.split(",") for line in text.splitlines()]
+    for row in rows[1:]:
+        row[8] = row[8].replace("Ada", "Bo")
+    visits.write_text("".join(",".join(r) + "\n" for r in rows))
+    with pytest.raises(UsageError, match="cannot be one table"):
+        mark([visits], steering=Steering(same_as=(("helper no", "keeper no"),)))
+
+
+def test_the_options_say_the_same(visits: Path, kerfmark: Runner) -> None:
+    said = kerfmark(
+        *("mark", visits, "--known-by", "town, mood", "--no-table", "keeper no,hive no"),
+        *("--not-unique", "visit no", "--same-as", "helper no=keeper no"),
+    ).out
+    top = said.splitlines()
+    assert re.search(r"visit +300 records +each row: ", top[0]) and "hive_kind" in top[0]
+    assert "town + mood" in said
+    wrong = kerfmark("mark", visits, "--same-as", "helper no", code=2)
+    assert "A=B" in wrong.err
+
+
+def test_a_header_with_a_comma_is_one_column(tmp_path: Path) -> None:
+    file = tmp_path / "a.csv"
+    rng = random.Random(1)
+    rows = "".join(f"{i},{rng.choice('xyz')}\n" for i in range(60))
+    file.write_text(f'no,"kind, as said"\n{rows}')
+    made = mark([file], steering=Steering(known_by=(("kind", "as said"),)))
+    assert len(made.tables) == 2
+
+
+@pytest.mark.parametrize("fault", ["table", "key", "column"])
+def test_what_a_cut_would_refuse_is_not_proposed(
+    visits: Path, monkeypatch: pytest.MonkeyPatch, fault: str
+) -> None:
+    """Whatever the rules get wrong, what is shown can be cut; what was given up is told."""
+    right = proposing.find_entities
+
+    def wrong(*args: Any) -> Entity:
+        base = right(*args)
+        if fault == "table":  # mood decides kg: it does not
+            base.parents.append(Entity([6], [], [9], [], 2))
+            base.columns = [c for c in base.columns if c not in (6, 9)]
+        elif fault == "key":  # there is a record per kilogram
+            base.key, base.columns = [9], [c for c in [0, *base.columns] if c != 9]
+        else:  # a column in two tables
+            base.columns = [*base.columns]
+            base.parents.append(Entity([3], [], [2], [], 3))
+        return base
+
+    monkeypatch.setattr(proposing, "find_entities", wrong)
+    database = visits.with_suffix(".db")
+    cut([visits], database)
+    assert prove(database).holds
+    told = mark([visits]).against
+    words = {
+        "table": "is no table of its own",
+        "key": "is not unique",
+        "column": "already in table",
+    }
+    assert any(words[fault] in t for t in told), told
