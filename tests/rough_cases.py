@@ -46,6 +46,9 @@ def rough_case(seed: int) -> tuple[dict[str, Rows], str]:
     if rng.random() < 0.3:
         rows = [[keepers[k][0], n, kind, since] for (k, n), (kind, since) in hives.items()]
         files["hives"] = _register(rng, ["keeper no", "hive no", "hive kind", "since"], rows)
+    if rng.random() < 0.3:
+        for rows in files.values():
+            rows[0] = [str(h).replace(" no", " id") for h in rows[0]]
     order = list(files)
     rng.shuffle(order)
     return {n: files[n] for n in order}, rng.choice(DEPTHS)

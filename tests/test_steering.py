@@ -6,6 +6,7 @@ from __future__ import annotations
 import csv
 import random
 import re
+import sqlite3
 from pathlib import Path
 from typing import Any
 
@@ -176,3 +177,40 @@ def test_what_a_cut_would_refuse_is_not_proposed(
         "column": "already in table",
     }
     assert any(words[fault] in t for t in told), told
+
+
+def test_an_id_of_the_file_is_the_primary_key_and_links_are_called_after_it(tmp_path: Path) -> None:
+    """Joined by the name that both tables have, the rows are right."""
+    rng = random.Random(2)
+    jobs = [(20248000 + 3 * i, f"Job {i}", rng.choice(["wax", "honey"])) for i in range(30)]
+    runs = [(i + 1, *rng.choice(jobs), rng.randint(1, 9)) for i in range(200)]
+    for name, header, rows in (
+        ("flat", "id,job_id,job name,kind,kg", runs),
+        ("jobs", "job_id,job name,kind", jobs),
+        ("runs", "run_id,job_id,kg", [(r[0], r[1], r[4]) for r in runs]),
+    ):
+        lines = [header, *(",".join(map(str, r)) for r in rows)]
+        (tmp_path / f"{name}.csv").write_text("\n".join(lines) + "\n")
+    for inputs, key in ((["flat.csv"], "id"), (["jobs.csv", "runs.csv"], "run_id")):
+        database = tmp_path / "a.db"
+        made = cut([tmp_path / n for n in inputs], database, replace=True)
+        assert prove(database).holds
+        rows_of = next(t for t in made.tables if t.rows == 200)
+        assert rows_of.key == key
+        with sqlite3.connect(database) as db:
+            joined = db.execute(
+                f"SELECT {key}, job_name FROM {rows_of.name} JOIN job USING (job_id)"
+            )
+            assert dict(joined.fetchall()) == {r[0]: r[2] for r in runs}
+
+
+def test_a_link_from_files_that_use_one_header(tmp_path: Path) -> None:
+    (tmp_path / "clients.csv").write_text("Client,Town\n1,Weir\n2,Mill\n3,Ford\n")
+    (tmp_path / "orders.csv").write_text("Order,Client\n11,2\n12,3\n13,2\n")
+    inputs = [tmp_path / "clients.csv", tmp_path / "orders.csv"]
+    made = mark(inputs, steering=Steering(link=(("Client", "client"),)))
+    assert {t.name: t.links for t in made.tables}["order"] == {"client_id": "client"}
+    (tmp_path / "clients.csv").write_text("Client,Town\n1,Weir\n2,Mill\n3,Ford\n2,Hall\n")
+    with pytest.raises(UsageError) as told:
+        mark(inputs, steering=Steering(link=(("Client", "client"),)))
+    assert "rows 3 and 5" in told.value.why and '"2"' in told.value.why

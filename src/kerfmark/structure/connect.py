@@ -15,7 +15,7 @@ from kerfmark.structure.propose import Proposal
 from kerfmark.structure.references import decided_against, find_references, kept_elsewhere
 from kerfmark.structure.roles import headers_alike, join_roles
 from kerfmark.structure.steering import Steering
-from kerfmark.structure.table_names import names_to_free, with_table_names
+from kerfmark.structure.table_names import names_to_free, with_own_keys, with_table_names
 
 
 def connect(
@@ -82,7 +82,7 @@ def connect(
     records = whole.rows | {r.other: r.records for r in roles}
     return replace(
         whole,
-        layout=with_table_names(done, names),
+        layout=with_own_keys(with_table_names(done, names)),
         comments=comments,
         notes=tuple(notes),
         rows={new(n): count for n, count in records.items() if n in tables},

@@ -21,22 +21,59 @@ def names_to_free(layout: Layout, gone: Collection[str]) -> dict[str, str]:
 
 def with_table_names(layout: Layout, names: Mapping[str, str]) -> Layout:
     """A layout whose tables have other names, and so have the links that are called after them."""
-    tables: dict[str, TableSpec] = {}
-    called: dict[str, dict[str, str]] = {}
+    links: dict[str, dict[str, str]] = {}
     for name, spec in layout.tables.items():
-        links = called[name] = {}
+        mine = links[name] = {}
         for link, target in spec.links.items():
             wanted = f"{names.get(target.to, target.to)}_id"
-            taken = {*spec.columns, *spec.links, *links.values(), f"{names.get(name, name)}_id"}
-            free = link == f"{target.to}_id" and wanted not in taken
-            links[link] = wanted if free else link
+            taken = {*spec.columns, *spec.links, *mine.values(), f"{names.get(name, name)}_id"}
+            mine[link] = wanted if link == f"{target.to}_id" and wanted not in taken else link
+    return _renamed(layout, names, links)
+
+
+def with_own_keys(layout: Layout) -> Layout:
+    """A layout in which whole numbers of the files that are called ids, and tell records apart,
+    are the primary keys; links to them are called after the table, as always, not after a key
+    that was generated beside them."""
+    keys = {
+        name: spec.known_by[0]
+        for name, spec in layout.tables.items()
+        if len(spec.known_by) == 1
+        and (column := spec.columns.get(spec.known_by[0]))
+        and column.is_plain
+        and column.of_type.kind == "integer"
+        and spec.known_by[0].split("_")[-1] == "id"
+        and spec.known_by[0] not in spec.optional
+    }
+    links: dict[str, dict[str, str]] = {}
+    for name, spec in layout.tables.items():
+        mine = links[name] = {}
+        for link, target in spec.links.items():
+            wanted = f"{target.to}_id"
+            taken = {*spec.columns, *spec.links, *mine.values()}
+            if name not in keys:
+                taken.add(layout.key_of(name))
+            generated = link == layout.key_of(target.to) and target.to in keys
+            mine[link] = wanted if generated and wanted not in taken else link
+    tables = {
+        n: t.model_copy(update={"key": (keys[n],)}) if n in keys else t
+        for n, t in _renamed(layout, {}, links).tables.items()
+    }
+    return Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables)
+
+
+def _renamed(
+    layout: Layout, names: Mapping[str, str], links: Mapping[str, Mapping[str, str]]
+) -> Layout:
+    """A layout with other names for tables, and for the links of each."""
+    tables: dict[str, TableSpec] = {}
 
     def path(of: str, said: str) -> str:
         """A column of a table, or one that its links lead to, as it is called now."""
         first, *rest = said.split(".", 1)
         if not rest:
             return said
-        return f"{called[of].get(first, first)}.{path(layout.tables[of].links[first].to, rest[0])}"
+        return f"{links[of].get(first, first)}.{path(layout.tables[of].links[first].to, rest[0])}"
 
     def renamed(link: LinkSpec) -> LinkSpec:
         return link.model_copy(
@@ -48,15 +85,14 @@ def with_table_names(layout: Layout, names: Mapping[str, str]) -> Layout:
         )
 
     for name, spec in layout.tables.items():
-        links = called[name]
 
-        def new(some: Sequence[str], links: Mapping[str, str] = links) -> tuple[str, ...]:
-            return tuple(links.get(n, n) for n in some)
+        def new(some: Sequence[str], mine: Mapping[str, str] = links[name]) -> tuple[str, ...]:
+            return tuple(mine.get(n, n) for n in some)
 
         tables[names.get(name, name)] = spec.model_copy(
             update={
                 "part_of": names.get(spec.part_of, spec.part_of),
-                "links": {links[n]: renamed(lk) for n, lk in spec.links.items()},
+                "links": {links[name][n]: renamed(lk) for n, lk in spec.links.items()},
                 "known_by": new(spec.known_by),
                 "optional": new(spec.optional),
                 "unique": tuple(new(u) for u in spec.unique),
