@@ -96,6 +96,11 @@ def called_like(header: str, source: str) -> bool:
     return singular("_".join(stem(header))) == singular("_".join(words(source)))
 
 
+def share_words(header: str, other: str) -> bool:
+    """Whether two headers have a word in common."""
+    return bool(set(words(header)) & set(words(other)))
+
+
 def share_stem(header: str, key: str) -> bool:
     """Whether a header starts with the stem of a key's header: `keeper phone` with `Keeper
     Name`."""

@@ -18,7 +18,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.errors import UsageError, counted
-from kerfmark.layout.model import Layout, LinkSpec, TableSpec
+from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import folded
 from kerfmark.profile.encode import EncodedSource
@@ -27,6 +27,7 @@ from kerfmark.structure.header_words import (
     NAME_WORDS,
     helpful,
     looks_like_key,
+    share_words,
     stem,
     words,
 )
@@ -248,10 +249,32 @@ def _forced(
         raise UsageError(
             f'"{mine.header}" cannot link to "{wanted}"',
             code="steer.link",
-            why="there is no such table, or it has no key of the same type",
+            why=_why_no_key(layout, keys, mine, wanted),
             next=f"the tables are {', '.join(layout.tables)}",
         )
     return best
+
+
+def _why_no_key(layout: Layout, keys: KeyValues, mine: ColumnSpec, wanted: str) -> str:
+    """Why a table has no key that a column could refer to: there is none, or the rows in which the
+    likely one repeats itself."""
+    spec = layout.tables.get(wanted)
+    if spec is None:
+        return f'there is no table "{wanted}"'
+    alike = [
+        c.header
+        for c in spec.columns.values()
+        if c.is_plain and c.of_type.kind == mine.of_type.kind and share_words(c.header, mine.header)
+    ]
+    for header in alike:
+        column, source = keys.column(spec.source, header), keys.encoded[spec.source]
+        values = np.flatnonzero(column.times > 1)
+        if len(values):
+            rows = np.flatnonzero(column.codes == values[0])[:3]
+            listed = [f"{source.origin(int(r)).row:,}" for r in rows]
+            said = column.values[int(values[0])].as_py()
+            return f'its "{header}" is "{said}" in rows {", ".join(listed[:-1])} and {listed[-1]}'
+    return f'"{wanted}" has no column of the same type that tells its records apart'
 
 
 def _one_per_parent(
