@@ -214,3 +214,33 @@ def test_a_link_from_files_that_use_one_header(tmp_path: Path) -> None:
     with pytest.raises(UsageError) as told:
         mark(inputs, steering=Steering(link=(("Client", "client"),)))
     assert told.value.why == 'its "Client" is "2" in rows 3 and 5'
+
+
+def test_names_are_not_unique_where_a_code_tells_apart(tmp_path: Path) -> None:
+    """A namesake may come in a later month; the layout has the line that forbids it."""
+    keepers = tmp_path / "keepers.csv"
+    keepers.write_text("no,name\n" + "".join(f"{i},Ada {i}\n" for i in range(1, 31)))
+    made = mark([keepers], tmp_path / "a.toml")
+    assert ("keeper.name", True) in [(w, "not UNIQUE" in n) for w, n in made.notes]
+    assert '# unique = [["name"]]' in (tmp_path / "a.toml").read_text()
+    cut([keepers], tmp_path / "a.db")
+    keepers.with_name("keepers-2.csv").write_text("no,name\n31,Ada 7\n")
+    add([keepers.with_name("keepers-2.csv")], tmp_path / "a.db")
+    assert prove(tmp_path / "a.db").holds
+
+
+def test_codes_are_the_key_and_titles_are_not(tmp_path: Path) -> None:
+    tracks = tmp_path / "tracks.csv"
+    lines = "".join(f"Song {i},T{i:02},{1990 + i}\n" for i in range(25))
+    tracks.write_text("Title,Plate,Year\n" + lines)
+    [table] = mark([tracks]).tables
+    assert table.known_by == ("plate",)
+
+
+@pytest.mark.parametrize(
+    ("header", "name"),
+    [("pH", "ph"), ("kWh", "kwh"), ("soil pH", "soil_ph"), ("KeeperID", "keeper_id")],
+)
+def test_units_are_one_word(tmp_path: Path, header: str, name: str) -> None:
+    (tmp_path / "a.csv").write_text(f"{header},b\n1,2\n1,3\n")
+    assert mark([tmp_path / "a.csv"]).tables[0].columns[0] == name

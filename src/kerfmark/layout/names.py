@@ -11,7 +11,10 @@ from kerfmark.profile.reserved import RESERVED
 LONGEST = 60
 """Bytes: the shortest limit among the engines is 63."""
 
-_HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
+_HUMP = re.compile(
+    r"(?<=[A-Za-z0-9][a-z])(?=[A-Z])|(?<=[0-9])(?=[A-Z][a-z])|(?<=[A-Z])(?=[A-Z][a-z])"
+)
+"""Where a word begins within another one; not after a single small letter (pH, kWh)."""
 
 
 def snake(text: str) -> str:

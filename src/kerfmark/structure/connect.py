@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from kerfmark.layout.model import Layout
 from kerfmark.profile.encode import EncodedSource
+from kerfmark.structure.header_words import looks_like_key, names_things
 from kerfmark.structure.key_values import KeyValues
 from kerfmark.structure.links import linked, merged_with_parents
 from kerfmark.structure.pair_links import known_by_pair, linked_by_pairs
@@ -80,9 +81,23 @@ def connect(
         for old, parent in gone.items()
     ]
     records = whole.rows | {r.other: r.records for r in roles}
+    final, names_only = _without_promises(with_own_keys(with_table_names(done, names)))
+    for table, columns in names_only.items():
+        about = f"tables.{table}"
+        lines = ", ".join(f'["{c}"]' for c in columns)
+        comments[about] = [*comments.get(about, []), f"unique = [{lines}]   they all differ so far"]
+    if names_only:
+        listed = ", ".join(f"{t}.{c}" for t, columns in names_only.items() for c in columns)
+        notes.append(
+            (
+                listed,
+                "no two are the same so far, but names may be in later files: not UNIQUE (the "
+                "layout has the line that makes it so)",
+            )
+        )
     return replace(
         whole,
-        layout=with_own_keys(with_table_names(done, names)),
+        layout=final,
         comments=comments,
         notes=tuple(notes),
         rows={new(n): count for n, count in records.items() if n in tables},
@@ -95,3 +110,21 @@ def connect(
             if r.table in tables
         ),
     )
+
+
+def _without_promises(layout: Layout) -> tuple[Layout, dict[str, list[str]]]:
+    """A layout in which names are not UNIQUE where another key tells records apart and no link
+    finds these by name, as there are namesakes; and these columns, by table."""
+    found_by = {
+        (link.to, *link.by) for t in layout.tables.values() for link in t.links.values() if link.by
+    }
+    tables, out = dict(layout.tables), dict[str, list[str]]()
+    for name, spec in layout.tables.items():
+        for (column,) in [u for u in spec.unique if len(u) == 1 and u[0] in spec.columns]:
+            header = spec.columns[column].header
+            is_name = names_things(header) and not looks_like_key(header)
+            if is_name and spec.known_by and (name, column) not in found_by:
+                out.setdefault(name, []).append(column)
+        kept = tuple(u for u in spec.unique if u[0] not in out.get(name, ()) or len(u) > 1)
+        tables[name] = spec.model_copy(update={"unique": kept})
+    return Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables), out

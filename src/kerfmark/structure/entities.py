@@ -75,6 +75,8 @@ class Trait:
     """Whether a person says that it is the key of something."""
     thing: bool = False
     """Whether it is called like its source: `hive` in a sheet of hives."""
+    coded: bool = False
+    """Whether all its values are numbers behind the same letters: H001, H002."""
 
     @property
     def may_be_part(self) -> bool:
@@ -325,8 +327,12 @@ def _compact(codes: Codes, size: int) -> tuple[Codes, int]:
 
 def _identifies(trait: Trait) -> bool:
     """Whether a column that happens to be unique is meant to be: phones and inspectors mostly are
-    by accident. Where the header says nothing at all, it counts."""
-    return _is_called_like_a_key(trait) or (not helpful(trait.header) and trait.caution is not None)
+    by accident. Where the header says nothing at all, or the values are codes, it counts."""
+    return (
+        _is_called_like_a_key(trait)
+        or trait.coded
+        or (not helpful(trait.header) and trait.caution is not None)
+    )
 
 
 def _is_called_like_a_key(trait: Trait) -> bool:
@@ -340,13 +346,14 @@ def _preferred(
     then file order."""
     stems = {c: tuple(stem(traits[c].header)) for c in names}
 
-    def rank(c: int) -> tuple[bool, bool, bool, bool, bool, int]:
+    def rank(c: int) -> tuple[bool, bool, bool, bool, bool, bool, int]:
         shared = any(stems[c] == stems[d] for d in names if d != c) or not helpful(traits[c].header)
         return (
             not traits[c].said,
             relation.filled[columns.index(c)] < relation.rows,
             not (shared and looks_like_key(traits[c].header)),
             reaches_things(traits[c].header),
+            not traits[c].coded,
             traits[c].kind != "text" and not looks_like_key(traits[c].header),
             c,
         )

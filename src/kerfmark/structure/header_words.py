@@ -49,7 +49,9 @@ REACH_WORDS = frozenset(
 """Words for how or where something is reached: often unique, but not what it is known by."""
 NAME_WORDS = frozenset(["name", "nm", "title", "label", "description"])
 
-_CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Za-z])(?=[0-9]+$)")
+_CAMEL = re.compile(
+    r"(?<=[A-Za-z0-9][a-z])(?=[A-Z])|(?<=[0-9])(?=[A-Z][a-z])|(?<=[A-Za-z])(?=[0-9]+$)"
+)
 
 
 def words(header: str) -> list[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -39,6 +40,8 @@ from kerfmark.structure.references import Reference
 from kerfmark.structure.repeats import Repetition, repetitions, separator_of
 from kerfmark.structure.steering import Steering, known_by, steer
 
+FEWEST_CODES = 3
+"""Values from which on it can be seen that they are numbers behind the same letters."""
 POSITION = "position_no"
 """The column that counts repeated columns and the parts of a cell."""
 
@@ -148,6 +151,7 @@ def propose(
                 i in several,
                 (c.header,) in steering.known_by,
                 k == "text" and called_like(c.header, name),
+                k == "text" and _is_coded(c.values),
             )
             for i, (c, k, n) in enumerate(zip(encoded.columns, kinds, lengths, strict=True))
         ]
@@ -191,6 +195,20 @@ def propose(
         for b, a in sorted(prepared.derived.items())
     )
     return replace(proposal, notes=(*proposal.notes, *computed, *in_vain))
+
+
+def _is_coded(values: pa.StringArray) -> bool:
+    """Whether texts are numbers behind the same letters, all of them: H001, H002."""
+    first = (
+        re.fullmatch(r"([^\W\d_]{1,6}[-_/.]?)\d{1,12}", values[0].as_py()) if len(values) else None
+    )
+    if first is None or len(values) < FEWEST_CODES:
+        return False
+    pattern = f"^{re.escape(first[1])}[0-9]{{1,12}}$"
+    return all(
+        bool(pc.all(pc.match_substring_regex(some, pattern)).as_py())
+        for some in (values.slice(0, 20), values)
+    )
 
 
 def _unexamined(encoded: EncodedSource, traits: Sequence[Trait]) -> list[str]:
