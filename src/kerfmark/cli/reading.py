@@ -46,7 +46,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--skip-rows",
         metavar="ROWS",
         help="rows that are not data, such as 2,-1,40-60,80- (-1: the last one), or kinds of them: "
-        "notes, totals, duplicates; keep-headers where a header that is there again is data; of "
+        "notes, totals, duplicates; keep-headers keeps repeated headers; of "
         "one file: may.csv:-1",
     )
     group.add_argument(

@@ -27,7 +27,7 @@ def holds(a: Codes, b: Codes, size: int) -> bool:
 
 
 def gather(table: np.ndarray, places: np.ndarray, blank: int | None = None) -> np.ndarray:
-    """What stands at each of some places of a table; where `blank` is given, that for a negative
+    """What is at each of some places of a table; where `blank` is given, that for a negative
     place."""
     out = memory.room(len(places), table.dtype)
     for start in memory.at_a_time(len(places)):

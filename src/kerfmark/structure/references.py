@@ -95,7 +95,7 @@ class Reference:
             f"{self.parent}.{self.key}"
         )
         said += " but for case and spaces" if self.loose else ""
-        return said + (f"; not there: {', '.join(self.strays[:5])}" if self.strays else "")
+        return said + (f"; not found: {', '.join(self.strays[:5])}" if self.strays else "")
 
 
 def kept_elsewhere(

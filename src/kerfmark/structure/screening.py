@@ -19,7 +19,7 @@ _NOTES = re.compile(
     r"(?i)^(read[ _]?me|about|info|notes?|hinweise?|lies ?mich|leggimi|l[ée]eme|lisez.?moi)$"
 )
 MOST_AGAIN = 0.03
-"""The share of the rows of a register that may be there again."""
+"""The share of the rows of a register that may be duplicates."""
 
 
 def is_prose(encoded: EncodedSource) -> bool:
@@ -47,7 +47,7 @@ def is_unheard(name: str, read: Mapping[str, EncodedSource]) -> bool:
 
 def is_register(encoded: EncodedSource, name: str) -> bool:
     """Whether a source among several holds one record for each of the values of a column that is
-    called like a key or like the source itself, but for few rows that are there again."""
+    called like a key or like the source itself, but for few duplicate rows."""
     if parts_of(encoded.source) != [encoded.source]:
         return False
     first = different_rows(
