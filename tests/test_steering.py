@@ -244,3 +244,22 @@ def test_codes_are_the_key_and_titles_are_not(tmp_path: Path) -> None:
 def test_units_are_one_word(tmp_path: Path, header: str, name: str) -> None:
     (tmp_path / "a.csv").write_text(f"{header},b\n1,2\n1,3\n")
     assert mark([tmp_path / "a.csv"]).tables[0].columns[0] == name
+
+
+def test_the_page_of_a_proposal_shows_tables_rows_doubts_and_what_to_say(
+    visits: Path, kerfmark: Runner
+) -> None:
+    rows = [line.split(",") for line in visits.read_text().splitlines()]
+    rows[7][3] = "Elsewhere <b>"  # one town is not that of its keeper
+    visits.write_text("".join(",".join(r) + "\n" for r in rows))
+    kerfmark("mark", visits, "--report", "page.html")
+    page = (visits.parent / "page.html").read_text()
+    assert page.count("<svg") == 1 and "http-equiv" in page and "src=" not in page
+    assert "A record for each different keeper no + hive no: " in page
+    assert "A record for each row of visits: 300. Each has its own visit no." in page
+    assert re.search(r"<td[^>]*>K\d\d \+ [123]</td>", page)  # a link shows what it leads to
+    assert "--no-table &#39;keeper no,hive no&#39;" in page and "--not-unique" in page
+    assert "keeper no decides town but for 1 row" in page
+    assert "Elsewhere &lt;b&gt;" in page and "Elsewhere <b>" not in page
+    again = kerfmark("mark", visits, "--report", "page.html", code=2)
+    assert "page.html" in again.err and "--replace" in again.err

@@ -28,6 +28,7 @@ keeps its edits, and only gets what it does not know yet.
   kerfmark mark register.xlsx inspections-2025.csv -o bees.layout.toml
   kerfmark mark inspections-2025.csv --known-by Queen --apart "Hive,Hive type" --leave-out Notes
   kerfmark mark inspections-2025.csv --onto club.db -o onto.layout.toml     into tables that are there
+  kerfmark mark inspections-2025.csv --report proposal.html                for who owns the data
   kerfmark mark book.xlsx --no-link Code --link "Beekeeper=keeper" -o book.layout.toml
 """  # noqa: E501
 WIDEST = 100
@@ -42,7 +43,15 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "-o", "--output", type=Path, metavar="LAYOUT", help="where the layout is written"
     )
     parser.add_argument(
-        "--replace", action="store_true", help="write the layout anew, without the edits in it"
+        "--report",
+        type=Path,
+        metavar="FILE.html",
+        help="the same as one page for the owner of the data: first rows, doubts, what to say",
+    )
+    parser.add_argument(
+        "--replace",
+        action="store_true",
+        help="write the layout anew, without the edits in it; write over the report",
     )
     parser.add_argument(
         "--onto",
@@ -191,6 +200,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             args.output,
             steering=steering(args),
             reading=reading.chosen(args),
+            report=args.report,
             replace=args.replace,
             progress=progress,
         )

@@ -30,7 +30,8 @@ def tables(diagram: Diagram) -> Scene:
     legend = (
         "PK primary key   FK leads to another table   ◆ records are known by it   ? may be blank"
     )
-    top = MARGIN + 62
+    loops = any(line.child == line.parent for line in diagram.lines)
+    top = MARGIN + 62 + 24 * loops  # a table that links to itself has the link above it
     wide = max(placed.width, width_of(legend, 10.5)) + 2 * MARGIN
     scene = Scene(wide, placed.height + top + MARGIN, f"Tables of {diagram.title}")
     shift = (scene.width - 2 * MARGIN - placed.width) / 2 + MARGIN

@@ -18,7 +18,7 @@ from kerfmark.structure.near_dependencies import NearMiss
 from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
 from kerfmark.structure.steering import Steering
-from kerfmark.verbs.atomic_write import write_atomically
+from kerfmark.verbs.atomic_write import require_writable, write_atomically
 from kerfmark.verbs.proposing import mark_inputs
 
 __all__ = ["MarkResult", "NearMiss", "Reason", "Reference", "Steering", "TableMarked", "mark"]
@@ -62,10 +62,12 @@ def mark(
     *,
     steering: Steering = Steering(),
     reading: Reading = Reading(),
+    report: str | Path | None = None,
     replace: bool = False,
     progress: Progress = silent,
 ) -> MarkResult:
-    """Proposes the tables that files hold, and writes the proposal to `layout` if that is given.
+    """Proposes the tables that files hold, and writes the proposal to `layout` if that is given,
+    and as a page with the first rows of each table to `report` (HTML).
 
     A layout that is there already is kept: only what it does not know is added to it, unless
     `replace` says to write it anew. Nothing else is written. Raises UsageError for what cannot be
@@ -82,15 +84,23 @@ def mark(
         )
     there = path is not None and path.exists() and not replace
     old, old_text = read_layout(path) if path is not None and there else (None, "")
-    proposal = mark_inputs(
-        inputs, reading, path.parent if path else Path(), progress, steering
-    ).proposal
+    if report is not None:
+        require_writable(Path(report), replace)
+    marked = mark_inputs(inputs, reading, path.parent if path else Path(), progress, steering)
+    proposal = marked.proposal
     again = Kept(proposal.layout, "", (), ())
     if old is not None:
         again = keep_edits(old, old_text, proposal.layout)
     text = again.text or layout_text(proposal.layout, proposal.comments)
     if path is not None and text != old_text:
         with write_atomically({path: text}):
+            pass
+    if report is not None:
+        from kerfmark.verbs.proposal_report import report as page_of
+
+        built = {t.name: t for t in marked.built.tables} if marked.built else {}
+        title = ", ".join(Path(i).name for i in inputs)
+        with write_atomically({Path(report): page_of(proposal, built, title)}):
             pass
     final = again.layout
     return MarkResult(

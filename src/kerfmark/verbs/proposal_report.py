@@ -1,0 +1,147 @@
+"""What the page of a proposal shows of each table."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterator, Mapping
+
+import pyarrow.compute as pc
+
+from kerfmark import __version__
+from kerfmark.draw.proposal_page import TableShown, proposal_page
+from kerfmark.errors import counted
+from kerfmark.layout.diagram import diagram_of
+from kerfmark.layout.model import Layout, LinkSpec, TableSpec
+from kerfmark.normalize.table_rows import Linked, TableRows, Typed
+from kerfmark.structure.propose import Proposal
+
+FIRST = 5
+"""Rows of each table that are shown."""
+LONGEST = 60
+
+
+def report(proposal: Proposal, built: Mapping[str, TableRows], title: str) -> str:
+    """The page of a proposal, with the first rows of the tables that were `built` to try it."""
+    layout = proposal.layout
+    counts = {n: t.rows for n, t in built.items()} or proposal.rows
+    shown = [_shown(name, proposal, built, counts) for name in layout.tables]
+    return proposal_page(
+        diagram_of(layout, title, counts),
+        shown,
+        list(dict.fromkeys(proposal.notes)),
+        proposal.against,
+        __version__,
+    )
+
+
+def _shown(
+    name: str, proposal: Proposal, built: Mapping[str, TableRows], counts: Mapping[str, int]
+) -> TableShown:
+    layout = proposal.layout
+    spec, records = layout.tables[name], counts.get(name, 0)
+    known = " + ".join(_headers(layout, name))
+    if spec.each_row:
+        record = f"A record for each row of {spec.source}: {records:,}."
+        record += f" Each has its own {known}." if known else ""
+    elif spec.part_of:
+        record = f"Several records for each {spec.part_of}: {records:,}."
+    else:
+        record = f"A record for each different {known}: {records:,}."
+    reasons = [f"{r.claim}: {r.evidence}" for r in proposal.reasons if r.table == name]
+    reasons += [f"links to {r.parent}: {r}" for r in proposal.references if r.table == name]
+    doubts = [str(n) for n in proposal.near if (n.table or layout.base_of(n.source)) == name]
+    heads, rows = _first_rows(name, layout, built)
+    return TableShown(
+        name,
+        record,
+        tuple(reasons),
+        tuple(doubts) if spec.each_row or (doubts and proposal.near[0].table) else (),
+        heads,
+        rows,
+        tuple(_otherwise(name, proposal)),
+    )
+
+
+def _headers(layout: Layout, table: str) -> Iterator[str]:
+    """The headers by which the records of a table are known."""
+    spec = layout.tables[table]
+    for name in spec.known_by:
+        if name in spec.columns:
+            yield spec.columns[name].header or name
+        elif spec.links[name].by:
+            yield from spec.links[name].by.values()
+        else:
+            yield from _headers(layout, spec.links[name].to)
+
+
+def _otherwise(name: str, proposal: Proposal) -> Iterator[tuple[str, str]]:
+    """The options that would decide a table otherwise, each with what it does."""
+    layout = proposal.layout
+    spec, headers = layout.tables[name], list(_headers(layout, name))
+    if spec.each_row and len(headers) == 1:
+        yield _option("not-unique", headers[0]), f"later files may repeat {headers[0]}"
+    elif headers and not spec.each_row and not spec.part_of:
+        yield _option("no-table", ",".join(headers)), "no table of its own: its columns go back"
+    for link in spec.links.values():
+        if link.by and not spec.part_of:
+            said = " + ".join(link.by.values())
+            yield (
+                _option("no-link", next(iter(link.by.values()))),
+                f"{said} is no link, but a plain column",
+            )
+    if not spec.part_of:
+        plain = [c.header for c in spec.columns.values() if c.header and c.header not in headers]
+        for header in plain[:1]:
+            yield _option("known-by", header), f"{header} is a thing with a table of its own"
+
+
+def _option(option: str, value: str) -> str:
+    return f"--{option} {shlex.quote(value)}"
+
+
+def _first_rows(
+    name: str, layout: Layout, built: Mapping[str, TableRows]
+) -> tuple[tuple[str, ...], tuple[tuple[str, ...], ...]]:
+    """The heads and the first rows of a table as texts; links as what their records are known
+    by."""
+    spec = layout.tables[name]
+    names = [*spec.columns, *spec.links]
+    heads = (*spec.columns, *(f"{n} → {link.to}" for n, link in spec.links.items()))
+    if name not in built:
+        return heads, ()
+    table = built[name]
+    columns = [_texts(table, n, spec, layout, built) for n in names]
+    return heads, tuple(zip(*columns, strict=True))
+
+
+def _texts(
+    table: TableRows, column: str, spec: TableSpec, layout: Layout, built: Mapping[str, TableRows]
+) -> list[str]:
+    count = min(FIRST, table.rows)
+    return [_text(table, column, i, spec, layout, built) for i in range(count)]
+
+
+def _text(
+    table: TableRows,
+    column: str,
+    record: int,
+    spec: TableSpec,
+    layout: Layout,
+    built: Mapping[str, TableRows],
+) -> str:
+    held = table.columns.get(column)
+    if (
+        held is None
+        or not isinstance(held, (Typed, Linked))
+        or (code := int(held.codes[record])) < 0
+    ):
+        return ""
+    if isinstance(held, Typed):
+        text = str(pc.cast(held.values.slice(code, 1), "string")[0].as_py())
+        return text if len(text) <= LONGEST else text[: LONGEST - 1] + "…"
+    link: LinkSpec = spec.links[column]
+    parent, theirs = built.get(link.to), layout.tables[link.to]
+    if parent is None:
+        return f"{code + 1:,}"
+    said = [_text(parent, k, code, theirs, layout, built) for k in theirs.known_by]
+    return " + ".join(s for s in said if s) or counted(code + 1, "record").split()[0]
