@@ -261,9 +261,10 @@ def test_numbers_among_numbers_mean_something_or_not(
 
 
 def test_a_link_against_the_numbers_is_told(tmp_path: Path) -> None:
-    found = marked(tmp_path, numbered(1, 50, 1, "weight", used=40))
+    found = marked(tmp_path, numbered(1, 50, 1, "code", used=40))
     assert linked(found) == set()
-    assert [a.split(":")[0] for a in found.against] == ["report.weight is not a link to place"]
+    assert [a.split(":")[0] for a in found.against] == ["report.code is not a link to place"]
+    assert marked(tmp_path, numbered(1, 50, 1, "weight", used=40)).against == ()  # nobody thinks so
 
 
 def encoded(header: str, cells: list[str]) -> EncodedColumn:

@@ -169,7 +169,7 @@ def book(tmp_path: Path) -> Path:
 def test_sheets_are_linked_by_name_by_number_and_to_themselves(book: Path, tmp_path: Path) -> None:
     result = mark([book])
     assert links(result) == {"place": set(), "hive": {"place", "keeper", "hive"}, "keeper": set()}
-    assert any(a.startswith("hive.frames is not a link to keeper") for a in result.against)
+    assert result.against == ()  # frames are numbers among numbers, as nobody doubts
     result = cut([book], tmp_path / "b.db")
     hive = next(t for t in result.tables if t.name == "hive")
     assert hive.links == {"place_id": "place", "member_id": "keeper", "mother_id": "hive"}

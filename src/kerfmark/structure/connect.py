@@ -51,7 +51,12 @@ def connect(
     names = names_to_free(done, gone)
     # what is told of a table that only repeats another one is told of the rows that it was made of
     home = {n: layout.base_of(layout.tables[n].source) for n in gone}
-    found = [replace(r, table=home.get(r.table, r.table)) for r in found]
+    found = [
+        replace(r, table=home.get(r.table, r.table))
+        for r in found
+        if r.table not in gone
+        or any(lk.to == r.parent for lk in tables[home[r.table]].links.values())
+    ]
 
     def new(name: str) -> str:
         return names.get(name, name)

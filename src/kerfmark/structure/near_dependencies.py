@@ -6,7 +6,7 @@ decided, and the rows that differ keep what they say: nothing is lost either way
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import pyarrow as pa
@@ -18,7 +18,7 @@ from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.structure.dependencies import MOST, Near, near
 from kerfmark.structure.entities import Entity, Trait
-from kerfmark.structure.header_words import reaches_things
+from kerfmark.structure.header_words import helpful, looks_like_key, reaches_things, share_words
 
 SHOWN = 1_000
 """Exceptions listed of each."""
@@ -77,6 +77,8 @@ def near_misses(
             header = encoded.columns[t].header
             if header in moved_to and [key.header] != keys[moved_to[header]]:
                 continue
+            if header not in moved_to and not _may_belong(header, key.header, keys):
+                continue
             found = None if t == k else near_columns(key, encoded.columns[t])
             if found is None or not len(found.rows):
                 continue
@@ -101,6 +103,17 @@ def near_misses(
                 )
             )
     return sorted(out, key=lambda m: m.exceptions)
+
+
+def _may_belong(header: str, key: str, keys: Mapping[str, Sequence[str]]) -> bool:
+    """Whether it would mean anything that a key decides a column: they are called alike, or it is
+    called like a key or is one. (Of the others most are accidents, and bury these.)"""
+    return (
+        not (helpful(header) and helpful(key))
+        or looks_like_key(key)
+        or share_words(header, key)
+        or any(key in known for known in keys.values())
+    )
 
 
 def _cell_text(values: pa.StringArray, code: int) -> str:

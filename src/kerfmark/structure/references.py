@@ -482,6 +482,8 @@ def decided_against(layout: Layout, found: Sequence[Reference], keys: KeyValues)
     ]
     out: list[str] = []
     for name, column, c in numbered:
+        if helpful(c.header) and not looks_like_key(c.header):
+            continue  # nobody takes frames or altitudes for links
         for parent, key, p in numbered:
             target = layout.tables[parent]
             if (
