@@ -263,3 +263,14 @@ def test_the_page_of_a_proposal_shows_tables_rows_doubts_and_what_to_say(
     assert "Elsewhere &lt;b&gt;" in page and "Elsewhere <b>" not in page
     again = kerfmark("mark", visits, "--report", "page.html", code=2)
     assert "page.html" in again.err and "--replace" in again.err
+
+
+def test_values_that_no_record_has_are_told_with_their_rows(tmp_path: Path) -> None:
+    keepers, visits = tmp_path / "keepers.csv", tmp_path / "visits.csv"
+    keepers.write_text("no,name\n" + "".join(f"K{i},Ada {i}\n" for i in range(1, 31)))
+    lines = [f"K{99 if i in (7, 50) else i % 30 + 1},{i}" for i in range(200)]
+    visits.write_text("keeper no,kg\n" + "\n".join(lines) + "\n")
+    [reference] = mark([keepers, visits]).references
+    assert str(reference) == (
+        "31 values of keeper_no, 30 among keeper.no; not found in 2 rows: K99 (row 9)"
+    )

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from types import MappingProxyType
 
 import numpy as np
@@ -19,6 +19,7 @@ import pyarrow.compute as pc
 
 from kerfmark.errors import UsageError, counted
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
+from kerfmark.profile.codes import first_rows
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import folded
 from kerfmark.profile.encode import EncodedSource
@@ -39,6 +40,8 @@ MOST_LOOKED_AT = 50_000
 """Keys up to which a link that is decided against is looked for, only to be told."""
 MOST_STRAY_ROWS = 0.03
 """The share of the rows whose values may be missing from it, however many these are."""
+MOST_STRAYS = 20
+"""Values without a record that are told."""
 STRAYS = 0.02
 """The share of a column's values that may be missing from the key it refers to."""
 SELF_WORDS = frozenset(
@@ -75,8 +78,9 @@ SELF_WORDS = frozenset(
 
 @dataclass(frozen=True)
 class Reference:
-    """A column that refers to a table: how many different values, how many of these are strays, and
-    whether headers say so."""
+    """A column that refers to a table: how many different values, the first of those that the table
+    does not have (`strays`) with the first row of each, in how many rows there are any and how many
+    they are (`missing`), and whether headers say so."""
 
     table: str
     column: str
@@ -87,15 +91,25 @@ class Reference:
     coverage: float
     named: bool
     loose: bool = False
+    stray_first: tuple[int, ...] = ()
+    stray_rows: int = 0
+    missing: int = 0
 
     def __str__(self) -> str:
-        there = "all" if not self.strays else f"{self.values - len(self.strays):,}"
+        missing = max(self.missing, len(self.strays))
+        there = "all" if not missing else f"{self.values - missing:,}"
         said = (
             f"{counted(self.values, 'value')} of {self.column}, {there} among "
             f"{self.parent}.{self.key}"
         )
         said += " but for case and spaces" if self.loose else ""
-        return said + (f"; not found: {', '.join(self.strays[:5])}" if self.strays else "")
+        if not self.strays:
+            return said
+        places = [f" (row {r:,})" for r in self.stray_first] or [""] * len(self.strays)
+        listed = [f"{s}{p}" for s, p in zip(self.strays, places, strict=False)][:5]
+        more = ", ..." if missing > len(listed) else ""
+        rows = f" in {counted(self.stray_rows, 'row')}" if self.stray_rows else ""
+        return f"{said}; not found{rows}: {', '.join(listed)}{more}"
 
 
 def kept_elsewhere(
@@ -242,9 +256,10 @@ def _forced(
         present = pc.is_in(
             own, value_set=keys.texts(layout.tables[parent].source, theirs.header, theirs)
         )
-        missing = tuple(own.filter(pc.invert(present)).to_pylist())
-        if best is None or len(missing) < len(best.strays):
-            best = Reference(name, column, parent, key, len(own), missing, 1.0, True)
+        one = Reference(name, column, parent, key, len(own), (), 1.0, True)
+        one = _with_strays(one, keys, layout.tables[name].source, mine.header, own, present)
+        if best is None or one.stray_rows < best.stray_rows:
+            best = one
     if best is None:
         raise UsageError(
             f'"{mine.header}" cannot link to "{wanted}"',
@@ -399,8 +414,32 @@ def _reference(
         return None
     if mine.of_type.kind == "text" and not named and pc.mean(pc.utf8_length(own)).as_py() < 2:
         return None  # single letters are contained in anything
-    missing = tuple(own.filter(pc.invert(present)).to_pylist()[:20])
-    return Reference(name, column, parent, key, len(own), missing, coverage, named, loose)
+    reference = Reference(name, column, parent, key, len(own), (), coverage, named, loose)
+    return _with_strays(reference, keys, child.source, mine.header, own, present)
+
+
+def _with_strays(
+    reference: Reference,
+    keys: KeyValues,
+    source: str,
+    header: str,
+    own: pa.StringArray,
+    present: pa.BooleanArray,
+) -> Reference:
+    """A reference with those of a column's own values that are not present elsewhere."""
+    column, encoded = keys.column(source, header), keys.encoded[source]
+    missing = np.flatnonzero(~present.fill_null(False).to_numpy(zero_copy_only=False))
+    if not len(missing):
+        return reference
+    shown = missing[:MOST_STRAYS]
+    first = first_rows(column.codes, len(column.values))[shown]
+    return replace(
+        reference,
+        strays=tuple(own.take(pa.array(shown)).to_pylist()),
+        stray_first=tuple(encoded.origin(int(r)).row or 0 for r in first),
+        stray_rows=int(column.times[missing].sum()),
+        missing=len(missing),
+    )
 
 
 def _few_rows(column: EncodedColumn, present: pa.BooleanArray) -> bool:
