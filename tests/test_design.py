@@ -272,6 +272,11 @@ def test_a_price_that_changes_stays_with_the_row(tmp_path: Path) -> None:
         )
     found = designed({"sales": rows}, tmp_path)
     assert homes(found, "price") == {"sale"} and homes(found, "shape") == {"jar"}
+    notes = dict(mark([tmp_path / "sales.csv"]).notes)
+    assert notes["price"].startswith("changes over time beside jar: 136 stretches of sold for 12")
+    assert "count" not in notes
+    history = designed({"sales": rows}, tmp_path, known_by=(("jar", "price"),))
+    assert homes(history, "price") & {"price", "jar_price"}
 
 
 def test_a_thing_that_most_rows_do_without_is_a_table(tmp_path: Path) -> None:

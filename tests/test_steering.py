@@ -274,3 +274,14 @@ def test_values_that_no_record_has_are_told_with_their_rows(tmp_path: Path) -> N
     assert str(reference) == (
         "31 values of keeper_no, 30 among keeper.no; not found in 2 rows: K99 (row 9)"
     )
+
+
+def test_a_header_that_names_a_table_of_the_set_says_enough(tmp_path: Path) -> None:
+    """`Field` says nothing, except beside a table of fields."""
+    rng = random.Random(4)
+    fields, visits = tmp_path / "field.csv", tmp_path / "visits.csv"
+    fields.write_text("Field,Size\n" + "".join(f"{i},{i % 7}\n" for i in range(1, 26)))
+    lines = [f"2040-01-{i % 28 + 1:02},{rng.randint(1, 25)},{i % 9}" for i in range(120)]
+    visits.write_text("Day,Field,kg\n" + "\n".join(lines) + "\n")
+    made = {t.name: t.links for t in mark([fields, visits]).tables}
+    assert made["visit"] == {"field_id": "field"}

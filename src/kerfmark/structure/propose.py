@@ -26,6 +26,7 @@ from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.recognise import Recognised, kind_of, recognise
 from kerfmark.profile.reserved import RESERVED
 from kerfmark.profile.types import TEXT, ColumnType, with_headroom
+from kerfmark.structure.changing import changing_columns
 from kerfmark.structure.entities import (
     MOST_FOR_TRIPLES,
     Entity,
@@ -194,7 +195,8 @@ def propose(
         )
         for b, a in sorted(prepared.derived.items())
     )
-    return replace(proposal, notes=(*proposal.notes, *computed, *in_vain))
+    changing = [(c.header, str(c)) for c in changing_columns(base, encoded.columns, types)]
+    return replace(proposal, notes=(*proposal.notes, *computed, *changing, *in_vain))
 
 
 def _is_coded(values: pa.StringArray) -> bool:

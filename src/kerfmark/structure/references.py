@@ -8,6 +8,7 @@ most of a range that does not begin at the bottom.
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -19,6 +20,7 @@ import pyarrow.compute as pc
 
 from kerfmark.errors import UsageError, counted
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
+from kerfmark.layout.names import singular, snake
 from kerfmark.profile.codes import first_rows
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import folded
@@ -477,7 +479,10 @@ def _tells(
 
 
 def _named(header: str, parent: str, key_header: str, target: TableSpec, same_table: bool) -> bool:
-    """Whether a header speaks of a table, or of another record of the same."""
+    """Whether a header speaks of a table, or of another record of the same. One that names a table
+    does, though it says nothing elsewhere (`Field` beside a table of fields)."""
+    if not same_table and singular(snake(header)) == re.sub(r"_\d+$", "", parent):
+        return True
     if not helpful(header):
         return False
     said, plain = set(words(header)), KEY_WORDS | NAME_WORDS
