@@ -76,7 +76,8 @@ SWAPS = frozenset(
 """The changes of an operator that are made: those that a slip of the hand would make."""
 MODULES = (
     *(f"structure/{m}.py" for m in ("entities", "references", "repeats", "near_dependencies")),
-    *(f"structure/{m}.py" for m in ("dependencies", "propose")),
+    *(f"structure/{m}.py" for m in ("dependencies", "propose", "links", "pair_links")),
+    *(f"structure/{m}.py" for m in ("made_records", "repeated", "roles", "changing")),
     *(f"normalize/{m}.py" for m in ("split", "tables", "lookup", "keys", "anomalies", "transform")),
     *(f"normalize/{m}.py" for m in ("match", "compare", "plan", "provenance", "policy")),
     *(f"ledger/{m}.py" for m in ("prove", "expected", "source_values", "compare_by_row", "undo")),

@@ -252,7 +252,10 @@ def test_the_page_of_a_proposal_shows_tables_rows_doubts_and_what_to_say(
     rows = [line.split(",") for line in visits.read_text().splitlines()]
     rows[7][3] = "Elsewhere <b>"  # one town is not that of its keeper
     visits.write_text("".join(",".join(r) + "\n" for r in rows))
-    kerfmark("mark", visits, "--report", "page.html")
+    told = kerfmark("mark", visits, "--report", "page.html")
+    assert "wrote page.html" in told.err and "no layout was written" in told.out
+    onto = kerfmark("mark", visits, "--onto", "a.db", "--report", "x.html", code=2)
+    assert "leave it out" in onto.err
     page = (visits.parent / "page.html").read_text()
     assert page.count("<svg") == 1 and "http-equiv" in page and "src=" not in page
     assert "A record for each different keeper no + hive no: " in page

@@ -191,6 +191,11 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
                 next="leave out what steers a proposal of new tables, and edit the layout that "
                 "--onto writes",
             )
+        if args.report:
+            raise UsageError(
+                "--report shows tables that are proposed",
+                next="leave it out; kerfmark draw shows those of the database",
+            )
         return _onto(args, terminal)
     if args.put or args.schema:
         raise UsageError("--put and --schema need a database", next="name it with --onto")
@@ -322,9 +327,11 @@ def _tell(result: MarkResult, args: argparse.Namespace, terminal: Terminal) -> N
         )
     else:
         terminal.say(
-            ("nothing was written: ", FAINT),
+            ("no layout was written: " if args.report else "nothing was written: ", FAINT),
             f"kerfmark mark {files} -o LAYOUT writes this as a file to edit",
         )
+    if args.report:
+        terminal.note("wrote ", (str(args.report), BOLD))
 
 
 def picture(tables: Sequence[TableMarked], terminal: Terminal) -> None:

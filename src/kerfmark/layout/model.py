@@ -559,6 +559,18 @@ class Layout(_Part):
         mine = {n: t for n, t in self.tables.items() if t.source == source}
         return dict(sorted(mine.items(), key=lambda one: not one[1].each_row))
 
+    def key_headers(self, table: str) -> list[str]:
+        """The headers by which the records of a table are known, of links those of their tables."""
+        spec, out = self.tables[table], list[str]()
+        for name in spec.known_by:
+            if name in spec.columns:
+                out.append(spec.columns[name].header or name)
+            elif spec.links[name].by:
+                out += spec.links[name].by.values()
+            else:
+                out += self.key_headers(spec.links[name].to)
+        return out
+
     def exceptional(self, source: str, header: str) -> tuple[str, str, str, str] | None:
         """Where the exceptions of a header stand and where what is usual does: table and column of
         each; None when it has none."""

@@ -39,7 +39,7 @@ def _shown(
 ) -> TableShown:
     layout = proposal.layout
     spec, records = layout.tables[name], counts.get(name, 0)
-    known = " + ".join(_headers(layout, name))
+    known = " + ".join(layout.key_headers(name))
     if spec.each_row:
         record = f"A record for each row of {spec.source}: {records:,}."
         record += f" Each has its own {known}." if known else ""
@@ -62,22 +62,10 @@ def _shown(
     )
 
 
-def _headers(layout: Layout, table: str) -> Iterator[str]:
-    """The headers by which the records of a table are known."""
-    spec = layout.tables[table]
-    for name in spec.known_by:
-        if name in spec.columns:
-            yield spec.columns[name].header or name
-        elif spec.links[name].by:
-            yield from spec.links[name].by.values()
-        else:
-            yield from _headers(layout, spec.links[name].to)
-
-
 def _otherwise(name: str, proposal: Proposal) -> Iterator[tuple[str, str]]:
     """The options that would decide a table otherwise, each with what it does."""
     layout = proposal.layout
-    spec, headers = layout.tables[name], list(_headers(layout, name))
+    spec, headers = layout.tables[name], layout.key_headers(name)
     if spec.each_row and len(headers) == 1:
         yield _option("not-unique", headers[0]), f"later files may repeat {headers[0]}"
     elif headers and not spec.each_row and not spec.part_of:

@@ -3,7 +3,7 @@ up, a table or a link at a time, until nothing is refused."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 from kerfmark.errors import KerfmarkError
@@ -100,7 +100,7 @@ def _without(steering: Steering, refusal: _Refusal, layout: Layout) -> tuple[Ste
     up, in words."""
     spec = layout.tables.get(refusal.table)
     if spec is not None and not spec.each_row and not spec.part_of:
-        key = tuple(_headers(layout, refusal.table))
+        key = tuple(layout.key_headers(refusal.table))
         if key and key not in steering.no_table:
             more = replace(steering, no_table=(*steering.no_table, key))
             return more, f"{refusal.table} is no table of its own: {refusal.reason}"
@@ -113,15 +113,3 @@ def _without(steering: Steering, refusal: _Refusal, layout: Layout) -> tuple[Ste
         more = replace(steering, no_link=(*steering.no_link, *new))
         return more, f"{', '.join(new)} is no link: {refusal.reason}"
     return steering, ""
-
-
-def _headers(layout: Layout, table: str) -> Iterator[str]:
-    """The headers by which the records of a table are known."""
-    spec = layout.tables[table]
-    for name in spec.known_by:
-        if name in spec.columns:
-            yield spec.columns[name].header
-        elif spec.links[name].by:
-            yield from spec.links[name].by.values()
-        else:
-            yield from _headers(layout, spec.links[name].to)
