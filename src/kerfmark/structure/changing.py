@@ -54,8 +54,10 @@ def changing_columns(
     out: dict[int, Changing] = {}
     for key in keys:
         codes = columns[key].codes
-        step = -(-len(codes) // MOST_ROWS)
-        rows = np.flatnonzero((codes >= 0) & (codes % step == 0) & (columns[over].codes >= 0))
+        share = min(1.0, MOST_ROWS / max(len(codes), 1))
+        some = codes < max(1, int(share * len(columns[key].values)))  # all rows of the first keys
+        rows = np.flatnonzero(some)
+        rows = rows[(codes[rows] >= 0) & (columns[over].codes[rows] >= 0)]
         day = when[columns[over].codes[rows]]
         rows = rows[np.lexsort((day, codes[rows]))]
         day, known = when[columns[over].codes[rows]], codes[rows]
