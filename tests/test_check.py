@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from conftest import DEMO, Runner
-from kerfmark import DataRefused, check, cut
+from kerfmark import DataRefused, check, cut, prove
 from kerfmark.layout.schema import schema
 from kerfmark.read.set_aside import GUARDED
 from kerfmark.write.cells import harmless
@@ -324,7 +324,14 @@ def test_a_record_that_would_have_the_key_of_another_is_told_by_check_and_refuse
     done = check(layout)
     [told] = [g for g in done.groups if g.severity == "broken"]
     assert (told.kind, told.column, [p.origin.row for p in told.places]) == ("again", "no", [3])
+    assert told.places[0].reason == 'is that of the keeper "Bo"; did "Boo" mean "Bo"?'
     with pytest.raises(DataRefused, match="row 3"):
         cut([layout], tmp_path / "a.db")
+    assert told.remedy.startswith("mend name or no, or take no out of repeats of tables > visit")
+    mended = layout.read_text().replace(', repeats = {no = "no"}', "")
+    mended = mended.replace("kg = {", 'no = {header = "no", type = "integer"}\nkg = {')
+    (tmp_path / "b.toml").write_text(mended)
+    cut([tmp_path / "b.toml"], tmp_path / "b.db")
+    assert prove(tmp_path / "b.db").holds
     (tmp_path / "visits.csv").write_text("name,no,kg\nAda,1,5\nBoo,3,6\n")
     assert check(layout).problems == 0 and cut([layout], tmp_path / "a.db")

@@ -105,7 +105,29 @@ def test_what_is_not_unique_is_no_key_and_nothing_refers_to_it(visits: Path) -> 
 def test_two_columns_mean_records_of_one_table(visits: Path) -> None:
     apart = tables(visits, apart=(("keeper no", "helper no"),))
     assert {"keeper", "helper"} <= apart.keys()
+    rows = [line.split(",") for line in visits.read_text().splitlines()]
+    for i, row in enumerate(rows[1:]):  # of eight helpers only two are keepers: no evidence
+        row[7:9] = KEEPERS[i % 8][:2] if i % 8 < 2 else [f"X{i % 8}", f"Bo {i % 8}"]
+    visits.write_text("".join(",".join(r) + "\n" for r in rows))
+    assert "helper" in tables(visits)
     assert "helper" not in tables(visits, same_as=(("helper no", "keeper no"),))
+
+
+def test_what_was_asked_for_is_not_given_up(visits: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A key that a person says stays proposed, and it is told that a cut refuses it."""
+    right = proposing.find_entities
+
+    def wrong(*args: Any) -> Entity:
+        base = right(*args)
+        base.parents.append(Entity([6], [], [9], [], 2))  # mood decides kg: it does not
+        base.columns = [c for c in base.columns if c not in (6, 9)]
+        base.parents = [p for p in base.parents if p.key != [6] or 9 in p.columns]
+        return base
+
+    monkeypatch.setattr(proposing, "find_entities", wrong)
+    made = mark([visits], steering=Steering(known_by=(("mood",),)))
+    assert "mood" in [t.name for t in made.tables]
+    assert any("a cut refuses this, though it was asked for" in a for a in made.against)
 
 
 def test_a_column_alone_means_records_of_a_table_of_the_same_file(visits: Path) -> None:

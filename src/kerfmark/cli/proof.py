@@ -71,7 +71,7 @@ def proof_page(result: ProveResult) -> str:
 
 
 def _wrong(result: ProveResult) -> list[Section]:
-    out = [Section("Links that lead nowhere", result.broken_links)] if result.broken_links else []
+    out = [Section("Links to missing records", result.broken_links)] if result.broken_links else []
     for p in result.proofs:
         if p.differences:
             found = tuple(

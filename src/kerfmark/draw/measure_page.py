@@ -5,13 +5,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from kerfmark.draw.page import render
+from kerfmark.draw.page import render, shortened
 from kerfmark.errors import counted
 from kerfmark.profile.describe import ColumnDescription
 from kerfmark.profile.findings import Finding
 from kerfmark.profile.measure_result import SourceMeasured
-
-LONGEST = 60
 
 
 def measured_page(sources: Sequence[SourceMeasured], version: str) -> str:
@@ -25,7 +23,7 @@ def measured_page(sources: Sequence[SourceMeasured], version: str) -> str:
         version=version,
         found=sum(len(s.findings) for s in sources),
         counted=counted,
-        short=_short,
+        short=shortened,
         frequent=_frequent,
         shape_in_words=_shape_in_words,
         place_of=_place,
@@ -39,7 +37,7 @@ def _spellings(source: SourceMeasured) -> list[str]:
 
 
 def _frequent(c: ColumnDescription) -> str:
-    return ", ".join(f"{_short(v, 24)} ({n:,})" for v, n in c.frequent)
+    return ", ".join(f"{shortened(v, 24)} ({n:,})" for v, n in c.frequent)
 
 
 def _shape_in_words(c: ColumnDescription) -> str:
@@ -56,7 +54,3 @@ def _place(f: Finding, source: SourceMeasured) -> str:
 def _rows(f: Finding) -> str:
     more = f" and {f.total - len(f.rows):,} more" if f.rows and f.total > len(f.rows) else ""
     return ", ".join(f"{r:,}" for r in f.rows) + more
-
-
-def _short(text: str, most: int = LONGEST) -> str:
-    return text if len(text) <= most else text[: most - 1] + "…"

@@ -6,6 +6,9 @@ from __future__ import annotations
 import functools
 from typing import Any
 
+LONGEST = 60
+"""Letters of a cell that are shown."""
+
 
 def visible(value: object) -> str:
     """A value as text in which control characters are pictures of themselves; nothing for none."""
@@ -34,3 +37,8 @@ def render(template: str, **values: Any) -> str:
     """A whole page from a template of this room; what the values say is escaped."""
     text: str = _environment().get_template(template).render(**values)
     return text + "\n"
+
+
+def shortened(text: str, most: int = LONGEST) -> str:
+    """A text of at most so many letters."""
+    return text if len(text) <= most else text[: most - 1] + "…"

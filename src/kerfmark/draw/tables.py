@@ -101,7 +101,7 @@ def _summary(diagram: Diagram) -> str:
     if any(b.rows is not None for b in diagram.boxes):
         parts.append(counted(sum(b.rows or 0 for b in diagram.boxes), "row"))
     return ", ".join(parts) + (
-        f"; {saved:,} values stand once that a flat table would repeat" if saved else ""
+        f"; {saved:,} values of a flat table are not repeated" if saved else ""
     )
 
 

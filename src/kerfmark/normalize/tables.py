@@ -18,7 +18,7 @@ from kerfmark.normalize.table_rows import Column, Counted, Linked, TableRows, Ty
 from kerfmark.normalize.transform import not_allowed
 from kerfmark.profile.codes import combine, filled, first_rows, gather, holds, most_frequent
 from kerfmark.profile.columns import EncodedColumn
-from kerfmark.profile.convert import misfits, to_typed
+from kerfmark.profile.convert import misfits, to_text, to_typed
 
 
 class SourceTables:
@@ -416,20 +416,32 @@ class SourceTables:
             parts = [parent.codes(n) for n in unique]
             codes, count = combine(parts, [int(p.max(initial=-1)) + 1 for p in parts])
             made = found.created[codes[found.created] >= 0]
-            twice = made[first_rows(codes, count)[codes[made]] != made]
-            wrong = np.flatnonzero(np.isin(record, twice))
-            if len(wrong):
-                headers = tuple((target.by | target.repeats)[c] for c in unique)
-                self.problem(
-                    "again",
-                    headers,
-                    rows[wrong],
-                    f"belongs to a {parent.name} already, which {' + '.join(target.by.values())} "
-                    "does not find",
-                    f"mend the cells, or find the {parent.name} by {' + '.join(unique)} in by of "
-                    f"tables > {name} > links > {link}",
-                    parent.name,
-                )
+            first = first_rows(codes, count)
+            wrong = np.flatnonzero(np.isin(record, made[first[codes[made]] != made]))
+            if not len(wrong):
+                continue
+            headers = tuple((target.by | target.repeats)[c] for c in unique)
+            key, by = next(iter(target.by.items()))
+            owner = dict(
+                zip(rows[wrong].tolist(), first[codes[record[wrong]]].tolist(), strict=True)
+            )
+
+            def reason(
+                row: int, owner: Mapping[int, int] = owner, key: str = key, by: str = by
+            ) -> str:
+                there = _known_text(parent, key, owner[row])
+                asked = f'; did {self.text(by, row)} mean "{there}"?' if there else ""
+                return f'is that of the {parent.name} "{there}"{asked}'
+
+            self.problem(
+                "again",
+                headers,
+                rows[wrong],
+                reason,
+                f"mend {by} or {' + '.join(headers)}, or take {' + '.join(headers)} out of repeats "
+                f"of tables > {name} > links > {link} and give it a column",
+                parent.name,
+            )
 
     def key_headers(self, name: str) -> list[str]:
         """The headers by which a table's records are known."""
@@ -552,7 +564,7 @@ class SourceTables:
         )
 
     def text(self, header: str, row: int) -> str:
-        """What stands in a cell, in quotes."""
+        """The text of a cell, in quotes."""
         if header not in self.ready.encoded.source.headers:
             return "something else"
         column = self.ready.column(header)
@@ -650,6 +662,15 @@ class SourceTables:
             f"{table.name}",
             table.name,
         )
+
+
+def _known_text(parent: TableRows, column: str, record: int) -> str:
+    """A value of a record as text; "" for one that only its links know."""
+    held = parent.columns.get(column)
+    if not isinstance(held, Typed) or held.codes[record] < 0:
+        return ""
+    value = held.values.slice(int(held.codes[record]), 1)
+    return str(to_text(value, parent.spec.columns[column].of_type)[0])
 
 
 def _shown(column: EncodedColumn, row: int) -> str:

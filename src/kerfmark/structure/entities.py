@@ -36,13 +36,12 @@ from kerfmark.structure.header_words import (
     share_stem,
     stem,
 )
+from kerfmark.structure.key_values import ENOUGH_ROWS
 from kerfmark.structure.prepare import Prepared
 
 ENOUGH = 14.0
 """Nats of evidence that all dependencies on a column need together (odds of about a million to
 one)."""
-ENOUGH_ROWS = 20
-"""Rows from which on a column whose header says nothing is a key because it is unique."""
 FEWEST_REPEATING = 3
 """Different values that are there more than once before a column can be the key of anything."""
 LITTLE = 1.5

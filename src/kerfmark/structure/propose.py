@@ -494,7 +494,7 @@ class _Writer:
             columns={column: ColumnSpec(header=header, split=separator)},
         )
         self.comments[f"tables.{parts}"] = [
-            f'the values that stand in the cells of "{header}", separated by "{separator}"'
+            f'the values in the cells of "{header}", separated by "{separator}"'
         ]
         between = free_name(f"{owner}_{parts}", self.taken, f"{owner}_{parts}_list")
         key, link = self._key(owner), f"{parts}_id"

@@ -548,8 +548,8 @@ def decided_against(layout: Layout, found: Sequence[Reference], keys: KeyValues)
             )
             if pc.all(pc.is_in(own, value_set=other)).as_py():
                 out.append(
-                    f"{name}.{column} is not a link to {parent}: its numbers are all among "
-                    f"{parent}.{key}, but small numbers "
-                    "are contained in running ones, and no header says so"
+                    f"{name}.{column} is not a link to {parent}: all its numbers are in "
+                    f"{parent}.{key}, but small numbers are there by chance, and the header does "
+                    f"not name {parent}"
                 )
     return tuple(out)

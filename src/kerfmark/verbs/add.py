@@ -513,7 +513,7 @@ class Adding:
                     origin=Origin(self.database.name),
                     why=f"{name}: last row {highest}, expected {last}"
                     if highest != last
-                    else f"{name}: {', '.join(loose)} leads nowhere",
+                    else f"{name}: {', '.join(loose)} refers to a missing record",
                     next="look whether a trigger of the database changes rows; else "
                     "please report it",
                 )

@@ -8,16 +8,15 @@ from collections.abc import Iterator, Mapping
 import pyarrow.compute as pc
 
 from kerfmark import __version__
+from kerfmark.draw.page import shortened
 from kerfmark.draw.proposal_page import TableShown, proposal_page
-from kerfmark.errors import counted
 from kerfmark.layout.diagram import diagram_of
-from kerfmark.layout.model import Layout, LinkSpec, TableSpec
-from kerfmark.normalize.table_rows import Linked, TableRows, Typed
+from kerfmark.layout.model import Layout
+from kerfmark.normalize.table_rows import Counted, TableRows, Typed
 from kerfmark.structure.propose import Proposal
 
 FIRST = 5
 """Rows of each table that are shown."""
-LONGEST = 60
 
 
 def report(proposal: Proposal, built: Mapping[str, TableRows], title: str) -> str:
@@ -52,13 +51,7 @@ def _shown(
     doubts = [str(n) for n in proposal.near if (n.table or layout.base_of(n.source)) == name]
     heads, rows = _first_rows(name, layout, built)
     return TableShown(
-        name,
-        record,
-        tuple(reasons),
-        tuple(doubts) if spec.each_row or (doubts and proposal.near[0].table) else (),
-        heads,
-        rows,
-        tuple(_otherwise(name, proposal)),
+        name, record, tuple(reasons), tuple(doubts), heads, rows, tuple(_otherwise(name, proposal))
     )
 
 
@@ -97,39 +90,20 @@ def _first_rows(
     heads = (*spec.columns, *(f"{n} → {link.to}" for n, link in spec.links.items()))
     if name not in built:
         return heads, ()
-    table = built[name]
-    columns = [_texts(table, n, spec, layout, built) for n in names]
-    return heads, tuple(zip(*columns, strict=True))
-
-
-def _texts(
-    table: TableRows, column: str, spec: TableSpec, layout: Layout, built: Mapping[str, TableRows]
-) -> list[str]:
-    count = min(FIRST, table.rows)
-    return [_text(table, column, i, spec, layout, built) for i in range(count)]
+    shown = range(min(FIRST, built[name].rows))
+    return heads, tuple(tuple(_text(layout, built, name, n, i) for n in names) for i in shown)
 
 
 def _text(
-    table: TableRows,
-    column: str,
-    record: int,
-    spec: TableSpec,
-    layout: Layout,
-    built: Mapping[str, TableRows],
+    layout: Layout, built: Mapping[str, TableRows], name: str, column: str, record: int
 ) -> str:
-    held = table.columns.get(column)
-    if (
-        held is None
-        or not isinstance(held, (Typed, Linked))
-        or (code := int(held.codes[record])) < 0
-    ):
+    """A cell of a table; of a link, what the record that it leads to is known by."""
+    held = built[name].columns[column]
+    code = -1 if isinstance(held, Counted) else int(held.codes[record])
+    if code < 0 or isinstance(held, Counted):
         return ""
     if isinstance(held, Typed):
-        text = str(pc.cast(held.values.slice(code, 1), "string")[0].as_py())
-        return text if len(text) <= LONGEST else text[: LONGEST - 1] + "…"
-    link: LinkSpec = spec.links[column]
-    parent, theirs = built.get(link.to), layout.tables[link.to]
-    if parent is None:
-        return f"{code + 1:,}"
-    said = [_text(parent, k, code, theirs, layout, built) for k in theirs.known_by]
-    return " + ".join(s for s in said if s) or counted(code + 1, "record").split()[0]
+        return shortened(str(pc.cast(held.values.slice(code, 1), "string")[0].as_py()))
+    parent = layout.tables[name].links[column].to
+    said = [_text(layout, built, parent, k, code) for k in layout.tables[parent].known_by]
+    return " + ".join(s for s in said if s) or f"{code + 1:,}"

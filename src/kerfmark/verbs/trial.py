@@ -45,14 +45,13 @@ def that_can_be_cut(
         if not refusals:
             against = (*dict.fromkeys(told), *proposal.against)
             return replace(proposal, against=against), encoded, built
-        wished = {h for h, _ in steering.link} | {h for pair in steering.same_as for h in pair}
-        asked = [r for r in refusals if wished & {*r.headers}]
+        asked = [r for r in refusals if _is_wished(r, steering, proposal.layout)]
         told += [f"a cut refuses this, though it was asked for: {r.reason}" for r in asked]
         if trial == MOST_TRIALS or asked:
             break
         narrower = steering
         if trial < MOST_TRIALS - 1:
-            for refusal in refusals:
+            for refusal in {r.table: r for r in reversed(refusals)}.values():  # one of each table
                 narrower, gave_up = _without(narrower, refusal, proposal.layout)
                 told += [gave_up] if gave_up else []
         if narrower == steering:
@@ -93,6 +92,14 @@ def _tried(
         )
         for p in found
     ], built
+
+
+def _is_wished(refusal: _Refusal, steering: Steering, layout: Layout) -> bool:
+    """Whether what is refused is what a person asked for: it is not given up then."""
+    wished = {h for h, _ in steering.link} | {h for pair in steering.same_as for h in pair}
+    keys = [{*key} for key in steering.known_by]
+    table = refusal.table in layout.tables and {*layout.key_headers(refusal.table)} in keys
+    return table or bool(wished & {*refusal.headers})
 
 
 def _without(steering: Steering, refusal: _Refusal, layout: Layout) -> tuple[Steering, str]:

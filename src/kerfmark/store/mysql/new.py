@@ -197,7 +197,7 @@ class NewTables:
                     tuple(key for _, key in pairs),
                 )
                 if has_broken_link(self.reader, self.built_as[table], facts):
-                    wrong.append(f"{table}.{link} leads nowhere")
+                    wrong.append(f"{table}.{link} refers to a missing record")
         if wrong:
             raise KerfmarkError(
                 "the database that was built is not what it should be; it was thrown away",
