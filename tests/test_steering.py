@@ -4,8 +4,10 @@ option cannot do is told. Nothing is proposed that a cut refuses, whatever the r
 from __future__ import annotations
 
 import csv
+import html
 import random
 import re
+import shlex
 import sqlite3
 from pathlib import Path
 from typing import Any
@@ -286,6 +288,11 @@ def test_the_page_of_a_proposal_shows_tables_rows_doubts_and_what_to_say(
     assert "--no-table &#39;keeper no,hive no&#39;" in page and "--not-unique" in page
     assert "keeper no decides town but for 1 row" in page
     assert "Elsewhere &lt;b&gt;" in page and "Elsewhere <b>" not in page
+    before = kerfmark("mark", visits).out.split("\nwhy")[0]
+    options = [html.unescape(o) for o in re.findall(r"<code>(.*?)</code>", page)]
+    assert len(options) >= 4
+    for option in options:  # each does something else than was proposed
+        assert kerfmark("mark", visits, *shlex.split(option)).out.split("\nwhy")[0] != before
     again = kerfmark("mark", visits, "--report", "page.html", code=2)
     assert "page.html" in again.err and "--replace" in again.err
 

@@ -51,18 +51,30 @@ def _shown(
     doubts = [str(n) for n in proposal.near if (n.table or layout.base_of(n.source)) == name]
     heads, rows = _first_rows(name, layout, built)
     return TableShown(
-        name, record, tuple(reasons), tuple(doubts), heads, rows, tuple(_otherwise(name, proposal))
+        name,
+        record,
+        tuple(reasons),
+        tuple(doubts),
+        heads,
+        rows,
+        tuple(_otherwise(name, proposal, built)),
     )
 
 
-def _otherwise(name: str, proposal: Proposal) -> Iterator[tuple[str, str]]:
+def _otherwise(
+    name: str, proposal: Proposal, built: Mapping[str, TableRows]
+) -> Iterator[tuple[str, str]]:
     """The options that would decide a table otherwise, each with what it does."""
     layout = proposal.layout
     spec, headers = layout.tables[name], layout.key_headers(name)
+    listed = any(c.split for c in spec.columns.values())
     if spec.each_row and len(headers) == 1:
         yield _option("not-unique", headers[0]), f"later files may repeat {headers[0]}"
-    elif headers and not spec.each_row and not spec.part_of:
-        yield _option("no-table", ",".join(headers)), "no table of its own: its columns go back"
+    elif headers and not (spec.each_row or spec.part_of or listed):
+        yield (
+            _option("no-table", ",".join(headers)),
+            "no table of its own: its columns stay where it is referred to",
+        )
     for link in spec.links.values():
         if link.by and not spec.part_of:
             said = " + ".join(link.by.values())
@@ -70,10 +82,16 @@ def _otherwise(name: str, proposal: Proposal) -> Iterator[tuple[str, str]]:
                 _option("no-link", next(iter(link.by.values()))),
                 f"{said} is no link, but a plain column",
             )
-    if not spec.part_of:
-        plain = [c.header for c in spec.columns.values() if c.header and c.header not in headers]
-        for header in plain[:1]:
-            yield _option("known-by", header), f"{header} is a thing with a table of its own"
+    table = built.get(name)
+    for column, one in spec.columns.items() if table and not spec.part_of else ():
+        held = table.columns[column] if table else None
+        repeats = isinstance(held, Typed) and 3 <= len(held.values) <= len(held.codes) / 2
+        if repeats and one.is_plain and one.of_type.kind == "text" and one.header not in headers:
+            yield (
+                _option("known-by", one.header),
+                f"{one.header} is a thing with a table of its own",
+            )
+            break
 
 
 def _option(option: str, value: str) -> str:
