@@ -88,6 +88,7 @@ def _visits(
     shifts = rng.random() < 0.25
     guard = {(k, s): rng.choice(FIRST) for k in range(len(keepers)) for s in "ABC"}
     wide, listed = rng.choice([0, 0, 0, 3]), rng.random() < 0.2
+    amounts = listed and rng.random() < 0.5
     weather = {d: rng.choice(["sun", "rain", "wind"]) for d in range(28)}
     head = (["visit no"] if numbered else []) + ["day"] + (["weather"] if days else [])
     head += [*header, "hive no", "hive kind", "hive since"]
@@ -110,7 +111,9 @@ def _visits(
             shift = rng.choice("ABC")
             row += [shift, guard[k, shift]]
         row += [rng.randint(1, 9) if rng.random() < 0.8 else "" for _ in range(wide)]
-        row += ["; ".join(rng.sample(PLANTS, rng.randint(0, 3)))] if listed else []
+        said = rng.sample(PLANTS, rng.randint(0, 3)) if listed else []
+        said = [f"{rng.randint(1, 9)}x {plant}" for plant in said] if amounts else said
+        row += ["; ".join(said)] if listed else []
         row.append(rng.randint(1, 99))
         if rng.random() < gaps:
             chosen = rng.choice(["keeper", "hive", "one", "one"])

@@ -4,7 +4,9 @@ at a character."""
 from __future__ import annotations
 
 import datetime
+from collections.abc import Callable
 from decimal import ROUND_HALF_UP, Decimal
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -13,6 +15,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import Runner
 from kerfmark.layout.expression import ExpressionError, parse_expression
 from kerfmark.normalize.evaluate import as_type, combinations, evaluate
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, parse_type
@@ -75,6 +78,13 @@ def compute(text: str) -> list[Any]:
         ("left([kind], [n])", ["Wood", "", None]),
         ("mid([kind], [n], 9)", ["", " cork ", None]),
         ("replace([kind], 'o', '0')", ["W00d", " c0rk ", None]),
+        ("before([kind], 'o')", ["W", " c", None]),
+        ("before_last([kind], 'o')", ["Wo", " c", None]),
+        ("after([kind], 'o')", ["od", "rk ", None]),
+        ("after_last([kind], 'o')", ["d", "rk ", None]),
+        ("before([kind], 'W')", [None, None, None]),  # nothing precedes it: a blank
+        ("after_last('1.2.3', '.')", ["3"] * 3),
+        ("before_last('a\n(b) c', ' ')", ["a\n(b)"] * 3),
         ("length([kind])", [4, 6, None]),
         ("concat([kind], '-', [n])", ["Wood-7", " cork --2", "-"]),
         ("[kind] & [day]", ["Wood29.02.2024", " cork 01.12.2025", None]),
@@ -202,3 +212,59 @@ def test_combinations_are_those_of_the_rows(rows: list[tuple[int, int]]) -> None
         seen = [tuple(int(codes[i][r]) for i in chosen) for r in first]
         assert len(set(seen)) == len(seen)
         assert [seen[m] for m in mixed] == [tuple(r[i] for i in chosen) for r in rows]
+
+
+GIVEN = {
+    "integer": pa.array([5, 600, -(10**17), None]),
+    "decimal": pa.array([Decimal("1.5"), Decimal("99999.5"), Decimal("-0.1"), None]),
+    "real": pa.array([0.5, 1e30, -99.5, None]),
+}
+
+
+@pytest.mark.parametrize("given_", GIVEN)
+@pytest.mark.parametrize(
+    ("type_", "limit"),
+    [
+        ("integer", 10**18),
+        ("decimal(2,0)", 100),
+        ("decimal(6,2)", 10_000),
+        ("decimal(38,0)", 10**38),
+    ],
+)
+def test_a_number_that_its_column_cannot_hold_is_blank(given_: str, type_: str, limit: int) -> None:
+    found = as_type(GIVEN[given_], parse_type(type_)).to_pylist()
+    places = parse_type(type_).scale
+    for value, stored in zip(GIVEN[given_].to_pylist(), found, strict=True):
+        if value is None:
+            assert stored is None
+            continue
+        exact = Decimal(repr(value)) if isinstance(value, float) else Decimal(value)
+        rounded = exact.quantize(Decimal(1).scaleb(-places), ROUND_HALF_UP)
+        wanted = rounded if abs(rounded) < limit else None
+        assert stored == wanted or (
+            wanted is not None and abs(stored - wanted) < abs(wanted) / 10**14
+        )
+
+
+@pytest.mark.parametrize(
+    ("derived", "type_", "said"),
+    [
+        ("[word]", "integer", "what is derived here is text, and the type is integer; number(..)"),
+        ("[word]", "date YYYY-MM-DD", "date(.., 'DD.MM.YYYY') makes one of a text"),
+        ("[day]", "decimal(4,1)", "what is derived here is a date, and the type is decimal(4,1)"),
+        ("[no] > 1", "integer", "what is derived here is a boolean, and the type is integer"),
+        ("[no]", "boolean yes/no", "what is derived here is an integer, and the type is boolean"),
+    ],
+)
+def test_a_type_that_an_expression_cannot_give_is_told(
+    write: Callable[..., Path], kerfmark: Runner, derived: str, type_: str, said: str
+) -> None:
+    write("v.csv", "no,word,day\n1,a,2040-03-01\n2,7,2040-03-02\n")
+    write(
+        "v.toml",
+        'kerfmark = 1\n[sources.v]\nfile = "v.csv"\n[tables.v]\neach_row = true\n'
+        '[tables.v.columns]\nno = {header = "no", type = "integer"}\nword = "word"\n'
+        'day = {header = "day", type = "date YYYY-MM-DD"}\n'
+        f'more = {{derived = "{derived}", type = "{type_}"}}\n',
+    )
+    assert said in " ".join(kerfmark("check", "v.toml", code=2).err.split())

@@ -163,6 +163,21 @@ def test_repeated_columns_and_lists_become_records_and_come_back(
     assert "Mites 3" in kerfmark("prove", "g.db", code=1).out
 
 
+def test_what_is_computed_from_parts(write: Write, kerfmark: Runner, tmp_path: Path) -> None:
+    write("visits.csv", VISITS)
+    place = "nth = { position = true }"
+    write("g.toml", GROUPS.replace(place, f'{place}\nsize = {{ derived = "length([given])" }}'))
+    kerfmark("cut", "g.toml", "--into", "g.db")
+    assert rows(tmp_path / "g.db", "SELECT visit_id, nth, size FROM visit_treatment") == [
+        *((1, 1, 6), (1, 2, 5), (3, 1, 5), (4, 1, 5), (4, 2, 6), (4, 3, 5))
+    ]
+    assert kerfmark("prove", "g.db", "--json").json["holds"]
+    small = 'size = { derived = "length([given]) * 100", type = "decimal(2,0)" }'
+    write("g.toml", GROUPS.replace(place, f"{place}\n{small}"))
+    told = kerfmark("cut", "g.toml", "--into", "h.db", code=1).err
+    assert 'row 2, column "given": what size is derived from it does not fit' in told
+
+
 @pytest.mark.parametrize(
     ("old", "new", "said"),
     [
@@ -186,6 +201,22 @@ def test_repeated_columns_and_lists_become_records_and_come_back(
             'no = { header = "no", type = "integer" }',
             'no = { header = "no", splt = ";" }',
             'did you mean "split"',
+        ),
+        (
+            "nth = { position = true }",
+            'nth = { position = true }\nsize = { derived = "length([given] & [no])" }',
+            "it can name only the column that is split",
+        ),
+        (
+            'note = { headers = ["Note 1", "Note 2", "Note 3"] }',
+            'note = { headers = ["Note 1", "Note 2", "Note 3"] }\n'
+            'size = { derived = "length([given])" }',
+            "only a table of the parts of a cell can have such a column",
+        ),
+        (
+            "nth = { position = true }",
+            """nth = { position = true }\nsize = { derived = "before([given], '')" }""",
+            "this must be what stands before or after the part",
         ),
     ],
 )

@@ -24,7 +24,7 @@ from kerfmark.structure.entities import Trait, find_entities
 from kerfmark.structure.near_dependencies import near
 from kerfmark.structure.prepare import Prepared
 from kerfmark.structure.propose import Proposal
-from kerfmark.structure.repeats import parse_repeat, repetitions, separator_of
+from kerfmark.structure.repeats import list_of, parse_repeat, repetitions
 from kerfmark.verbs.proposing import mark_sources
 
 Rows = list[list[object]]
@@ -429,7 +429,8 @@ def lists(parts: int, length: int = 0, more: list[str] | None = None) -> list[st
     ],
 )
 def test_cells_hold_lists(cells: list[str], separator: str) -> None:
-    assert separator_of(encoded("parts", cells)) == separator
+    found = list_of(encoded("parts", cells))
+    assert (found.separator if found else "") == separator
 
 
 def test_two_that_nearly_decide_each_other_and_what_goes_with_them(tmp_path: Path) -> None:

@@ -16,7 +16,7 @@ from kerfmark import Steering, UsageError, cut, mark, prove
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.encode import encode
 from kerfmark.read.open import open_path
-from kerfmark.structure.repeats import parse_repeat, repetitions, separator_of
+from kerfmark.structure.repeats import list_of, parse_repeat, repetitions
 
 Write = Callable[..., Path]
 
@@ -134,7 +134,8 @@ def test_lists_are_told_from_names_addresses_and_prose(
     write: Write, cells: list[str], separator: str
 ) -> None:
     text = "no,cell\n" + "".join(f'{i},"{c}"\n' for i, c in enumerate(cells * 3))
-    assert separator_of(columns_of(write, text)[1]) == separator
+    found = list_of(columns_of(write, text)[1])
+    assert (found.separator if found else "") == separator
 
 
 # links

@@ -134,6 +134,27 @@ def steering_arguments(parser: argparse.ArgumentParser) -> None:
         help="these columns mean records of one table, as buyer and seller do",
     )
     group.add_argument(
+        "--repeated",
+        action="append",
+        default=[],
+        metavar="A,B",
+        help="these columns say the same several times over: a record for each",
+    )
+    group.add_argument(
+        "--list",
+        action="append",
+        default=[],
+        metavar="COLUMN[=;]",
+        help="cells of this column hold several values, separated by that: a record for each",
+    )
+    group.add_argument(
+        "--tree",
+        action="append",
+        default=[],
+        metavar="COLUMN",
+        help="codes like 1.2.3 are below others: a column with the code above",
+    )
+    group.add_argument(
         "--only-lookups",
         action="store_true",
         help="tables directly above the rows, none above those",
@@ -176,6 +197,11 @@ def steering(args: argparse.Namespace) -> Steering:
         no_link=tuple(args.no_link),
         link=equal(args.link, "table", "COLUMN=TABLE"),
         same_as=equal(args.same_as, "other column", "A=B"),
+        repeated=several("repeated", args.repeated),
+        lists=tuple(
+            (h.strip(), s.strip(" ")) for h, _, s in (one.partition("=") for one in args.list)
+        ),
+        trees=tuple(args.tree),
         depth="flat" if args.one_table else "lookups" if args.only_lookups else "full",
     )
 

@@ -209,7 +209,7 @@ class _Parser:
                 + (
                     f'; did you mean "{near[0]}"?'
                     if near
-                    else f" (known: {', '.join(n for n in FUNCTIONS if n.isalpha())})"
+                    else f" (known: {', '.join(n for n in FUNCTIONS if n.isidentifier())})"
                 ),
                 at,
             )
@@ -349,11 +349,18 @@ def _middle(a: Node, start: Node, n: Node) -> ColumnType:
     return _part(a, n)
 
 
-def _replaced(a: Node, old: Node, new: Node) -> ColumnType:
-    for node in (old, new):
+def _replaced(a: Node, *written: Node) -> ColumnType:
+    for node in written:
         if node.what != "value" or node.type != TEXT:
             raise _WrongKind("this must be a text in quotes", node.at)
     return _text(a)
+
+
+def _beside(a: Node, mark: Node) -> ColumnType:
+    out = _replaced(a, mark)
+    if not mark.value:
+        raise _WrongKind("this must be what stands before or after the part", mark.at)
+    return out
 
 
 def _length(a: Node) -> ColumnType:
@@ -452,7 +459,8 @@ FUNCTIONS: Mapping[str, Callable[..., ColumnType]] = {
     "left": _part,
     "right": _part,
     "mid": _middle,
-    "replace": _replaced,
+    "replace": lambda a, old, new: _replaced(a, old, new),
+    **dict.fromkeys(("before", "after", "before_last", "after_last"), _beside),
     "length": _length,
     "concat": _joined,
     "coalesce": _first,

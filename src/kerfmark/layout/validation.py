@@ -394,6 +394,7 @@ def _of_column(
         )
     if spec.derived and table.source in layout.sources:
         yield from _of_expression(layout, (*here, "derived"), table.source, spec.derived, None)
+        yield from _of_derived_type(layout, here, table.source, spec)
     for key, texts in (("allowed", spec.allowed), ("least", (spec.least,)), ("most", (spec.most,))):
         for text in texts:
             if text and _limit(text, spec.of_type) is None:
@@ -407,6 +408,30 @@ def _of_column(
         )
     if spec.unit and (said := unknown_unit(spec.unit)):
         yield Mistake((*here, "unit"), said)
+
+
+_NUMBERS = frozenset({"integer", "decimal", "real"})
+_BECOMES = {("date", "timestamp"), ("timestamp", "date"), ("timestamp", "time")}
+"""Kinds of values that a column of another kind takes all the same, beside numbers and texts."""
+
+
+def _of_derived_type(
+    layout: Layout, here: tuple[str, ...], source: str, spec: ColumnSpec
+) -> Iterator[Mistake]:
+    """The type of a derived column that its expression cannot give."""
+    try:
+        given = parse_expression(spec.derived, types_of(layout, source)).type.kind
+    except ExpressionError:
+        return
+    wanted = spec.of_type.kind
+    if wanted in (given, "text") or {wanted, given} <= _NUMBERS or (given, wanted) in _BECOMES:
+        return
+    how = {"date": "date(.., 'DD.MM.YYYY')", **dict.fromkeys(_NUMBERS, "number(..)")}
+    advice = f"; {how[wanted]} makes one of a text" if given == "text" and wanted in how else ""
+    yield Mistake(
+        (*here, "type"),
+        f"what is derived here is {article(given)}, and the type is {spec.type}{advice}",
+    )
 
 
 def _limit(text: str, type_: ColumnType) -> Any:
@@ -434,6 +459,15 @@ def _of_expression(
         yield Mistake(
             here, f"this gives a {node.type.kind}; it must say yes or no, such as [Kind] = 'hive'"
         )
+
+
+def other_headers(text: str, headers: Collection[str]) -> set[str]:
+    """The headers that an expression names beside these; none where it cannot be understood, which
+    is told elsewhere."""
+    try:
+        return {*parse_expression(text, lambda header, at: TEXT).headers()} - {*headers}
+    except ExpressionError:
+        return set()
 
 
 def _parts(layout: Layout, here: tuple[str, ...], table: TableSpec) -> Iterator[Mistake]:
@@ -474,8 +508,15 @@ def _parts(layout: Layout, here: tuple[str, ...], table: TableSpec) -> Iterator[
             "cell",
         )
     for n, c in table.columns.items():
-        if (c.header and not c.split) or c.derived:
+        if c.header and not c.split:
             yield Mistake((*here, "columns", n), "a plain header cannot stand beside such columns")
+        elif c.derived and (not cells or other_headers(c.derived, cells)):
+            yield Mistake(
+                (*here, "columns", n, "derived"),
+                "in a table of the parts of a cell it can name only the column that is split"
+                if cells
+                else "only a table of the parts of a cell can have such a column here",
+            )
     if table.order or table.only_rows:
         yield Mistake(here, "order and only_rows are for tables with rows of their own")
 

@@ -7,6 +7,7 @@ cost does not grow with the rows. A blank gives a blank, except where a function
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -14,7 +15,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kerfmark.layout.expression import Node, digits
+from kerfmark.layout.expression import MOST_DIGITS, Node, digits
 from kerfmark.profile.convert import to_text
 from kerfmark.profile.types import TEXT, ColumnType
 
@@ -192,6 +193,25 @@ def _part(node: Node, args: list[Any]) -> Any:
     )
 
 
+_BESIDE = {
+    "before": r"(?s)^(?P<part>.*?){}",
+    "after": r"(?s)^.*?{}(?P<part>.*)$",
+    "before_last": r"(?s)^(?P<part>.*){}",
+    "after_last": r"(?s)^.*{}(?P<part>.*)$",
+}
+"""What is taken of a text that has a mark in it: what precedes or follows it."""
+
+
+def _beside(node: Node, args: list[Any]) -> Any:
+    """What precedes or follows the first or last mark in texts; a blank where there is none."""
+    pattern = _BESIDE[node.value].format(re.escape(node.args[1].value))
+    one = isinstance(args[0], pa.Scalar)
+    texts = pa.array([args[0].as_py()], pa.string()) if one else args[0]
+    found = pc.struct_field(pc.extract_regex(texts, pattern), 0)
+    found = pc.if_else(pc.equal(found, ""), pa.scalar(None, pa.string()), found)
+    return found[0] if one else found
+
+
 def _cut(name: str, text: str, *counts: int) -> str:
     if name == "mid":
         return text[max(counts[0] - 1, 0) :][: max(counts[1], 0)]
@@ -260,6 +280,7 @@ _FUNCTIONS: dict[str, Callable[[Node, list[Any]], Any]] = {
     "replace": lambda node, args: pc.replace_substring(
         args[0], node.args[1].value, node.args[2].value
     ),
+    **dict.fromkeys(_BESIDE, _beside),
     "length": lambda node, args: pc.cast(pc.utf8_length(args[0]), pa.int64()),
     "coalesce": lambda node, args: pc.coalesce(*_typed_as(node, args)),
     "if": _chosen,
@@ -280,15 +301,21 @@ def as_type(values: pa.Array, type_: ColumnType) -> pa.Array:
         return _narrow(values, type_)
     if type_.kind == "text":
         return _narrow(pc.cast(values, pa.string()), type_)
-    if type_.kind in ("decimal", "integer") and (
-        pa.types.is_decimal(values.type) or pa.types.is_floating(values.type)
-    ):
-        rounded = pc.round(values, type_.scale, round_mode="half_towards_infinity")
+    if type_.kind in ("decimal", "integer") and not pa.types.is_null(values.type):
+        if pa.types.is_decimal(values.type):  # room for the digit that rounding may add
+            more = min(values.type.precision + 1, MOST_DIGITS)
+            values = pc.cast(values, pa.decimal128(more, values.type.scale))
+        rounded = (
+            values
+            if pa.types.is_integer(values.type)
+            else pc.round(values, type_.scale, round_mode="half_towards_infinity")
+        )
         limit = 10.0 ** ((type_.precision - type_.scale) if type_.kind == "decimal" else 18)
         fits = pc.less(pc.abs(pc.cast(rounded, pa.float64())), limit)
-        return pc.cast(
-            pc.if_else(fits, rounded, pa.scalar(None, rounded.type)), type_.arrow, safe=False
-        )
+        whole = pc.if_else(fits, rounded, pa.scalar(None, rounded.type))
+        if pa.types.is_integer(whole.type):
+            return _cast(whole, type_.arrow)
+        return pc.cast(whole, type_.arrow, safe=False)
     return _cast(values, type_.arrow)
 
 

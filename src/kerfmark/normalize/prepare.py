@@ -116,6 +116,18 @@ class Prepared:
         )[combination]
         return by_first_appearance(*_distinct(fitted, codes.astype(np.int32))), rows
 
+    def derived_of_parts(
+        self, spec: ColumnSpec, header: str, parts: pa.StringArray
+    ) -> tuple[Cells, np.ndarray]:
+        """The values that an expression gives for the parts of a column's cells, as `cells`; and
+        the parts whose value does not fit the column's type."""
+        node = self._node(spec.derived)
+        whole = evaluate(node, {h: parts for h in node.headers() if h == header}, len(parts))
+        fitted = as_type(whole, spec.of_type)
+        blank = fitted.is_null().to_numpy(zero_copy_only=False)
+        lost = np.flatnonzero(blank & whole.is_valid().to_numpy(zero_copy_only=False))
+        return _distinct(fitted, np.where(blank, -1, np.arange(len(parts))).astype(np.int32)), lost
+
     def holds(self, expression: str) -> np.ndarray:
         """For which rows an expression is true; a blank is not."""
         whole, combination = self._evaluated(self._node(expression))

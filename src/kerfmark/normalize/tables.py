@@ -174,14 +174,7 @@ class SourceTables:
             (values, of_rows), wrong = self.ready.derived(c)
             header = ""
             if len(wrong):
-                self.problem(
-                    "unfit",
-                    (),
-                    wrong,
-                    f"what {column} is derived from it does not fit {c.type}",
-                    f"set a wider type for {name}.{column} in the layout",
-                    name,
-                )
+                self._unfit_derived(name, column, c, (), wrong)
         else:
             header = c.header
             self._check(name, column, c, header)
@@ -282,12 +275,36 @@ class SourceTables:
             elif c.position:
                 most = int(place.max(initial=0)) + 1
                 columns[n] = Typed(pa.array(np.arange(1, most + 1)), place.astype(np.int32))
+            elif c.derived:
+                columns[n] = self._derived_of_parts(name, n, c)
             else:
                 parts, codes, starts = self._split(c.header, c.split)
                 columns[n] = Typed(
                     self._part_values(name, n, c, parts), self._places[name][0].astype(np.int32)
                 )
         return TableRows(name, spec, len(record), columns, rows[record])
+
+    def _derived_of_parts(self, name: str, column: str, spec: ColumnSpec) -> Typed:
+        """A column that is computed from each part of a cell."""
+        header, separator = self._listed(self.layout.tables[name])
+        parts, _, _ = self._split(header, separator)
+        codes, rows = self._places[name]
+        (values, of_parts), wrong = self.ready.derived_of_parts(spec, header, parts)
+        if len(wrong):
+            self._unfit_derived(name, column, spec, (header,), rows[np.isin(codes, wrong)])
+        return Typed(values, gather(of_parts, codes, blank=-1))
+
+    def _unfit_derived(
+        self, name: str, column: str, spec: ColumnSpec, headers: tuple[str, ...], rows: np.ndarray
+    ) -> None:
+        self.problem(
+            "unfit",
+            headers,
+            rows,
+            f"what {column} is derived from it does not fit {spec.type}",
+            f"set a wider type for {name}.{column} in the layout",
+            name,
+        )
 
     def _listed(self, spec: TableSpec) -> tuple[str, str]:
         """The header whose cells a table holds the parts of, and what separates them."""

@@ -46,7 +46,9 @@ _NUMBER = re.compile(r"[-+]?[\d.,' ]*\d[\d.,' ]*%?$")
 _DATELIKE = re.compile(r"\d{1,4}([-/.:]\d{1,4}){1,2}([ T]\d.*)?$")
 _YEAR = re.compile(r"(1[89]|20)\d\d$")
 _MONTH = re.compile(r"(1[89]|20)\d\d[-/.]?(0[1-9]|1[0-2])$")
+_DAY = re.compile(r"((1[89]|20)\d\d-\d\d-\d\d([ T]00:00(:00)?)?|\d\d?[./]\d\d?[./](1[89]|20)\d\d)$")
 _NUMBERED = re.compile(r"(.*[^\W\d_].*?)\d+")
+_OF_TIME = (_YEAR, _MONTH, _DAY)
 _LETTERS = re.compile(r"[^\W\d_]+")
 _QUOTED_AFTER_SPACE = re.compile(r'^ +"(.*)" *$')
 _UNIT = re.compile(
@@ -221,7 +223,7 @@ def header_likelihood(first: Sequence[str], rest: Records) -> float:
 def _of_column(cell: str, column: Sequence[str], ordered: bool) -> float:
     """What one column says (see `header_likelihood`)."""
     shape, shapes = shape_of(cell), Counter(map(shape_of, column))
-    of_time = _YEAR.match(cell) or _MONTH.match(cell)
+    of_time = any(form.match(cell) for form in _OF_TIME)
     if shape in ("number", "date") and (ordered or of_time) and not _same_kind(cell, column):
         return 0.0
     as_name = AS_NAME.get(shape, MIXED if shape.isalnum() else OTHER_AS_NAME)
@@ -247,8 +249,8 @@ def _stem(cell: str) -> str:
 
 
 def _same_kind(cell: str, column: Sequence[str]) -> bool:
-    """Whether a column holds years under a year, months under a month."""
-    form = _YEAR if _YEAR.match(cell) else _MONTH if _MONTH.match(cell) else None
+    """Whether a column holds years under a year, months under a month, days under a day."""
+    form = next((f for f in _OF_TIME if f.match(cell)), None)
     return form is not None and all(form.match(v) for v in column)
 
 

@@ -16,7 +16,12 @@ from kerfmark.structure.propose import Proposal
 from kerfmark.structure.references import decided_against, find_references, kept_elsewhere
 from kerfmark.structure.roles import headers_alike, join_roles
 from kerfmark.structure.steering import Steering
-from kerfmark.structure.table_names import names_to_free, with_own_keys, with_table_names
+from kerfmark.structure.table_names import (
+    names_to_free,
+    numbered_roles,
+    with_own_keys,
+    with_table_names,
+)
 
 
 def connect(
@@ -49,6 +54,7 @@ def connect(
 
     done = Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables)
     names = names_to_free(done, gone)
+    names |= numbered_roles([(r.table, r.other) for r in roles], {*tables, *names.values()})
     # what is told of a table that only repeats another one is told of the rows that it was made of
     home = {n: layout.base_of(layout.tables[n].source) for n in gone}
     found = [
@@ -91,6 +97,7 @@ def connect(
         about = f"tables.{table}"
         lines = ", ".join(f'["{c}"]' for c in columns)
         comments[about] = [*comments.get(about, []), f"unique = [{lines}]   they all differ so far"]
+    notes += _two_ends(whole, final)
     if names_only:
         listed = ", ".join(f"{t}.{c}" for t, columns in names_only.items() for c in columns)
         notes.append(
@@ -115,6 +122,23 @@ def connect(
             if r.table in tables
         ),
     )
+
+
+def _two_ends(whole: Proposal, layout: Layout) -> list[tuple[str, str]]:
+    """What to know of pairs of columns that are plain ones, though they are called like one thing
+    that is there twice."""
+    out = []
+    for source, first, second in whole.ends:
+        for table in layout.tables.values():
+            plain = {c.header for c in table.columns.values()}
+            if table.source == source and {first, second} <= plain:
+                told = (
+                    "both are filled in every row, so they stay two columns (from and to, say); "
+                    f'--repeated "{first},{second}" makes a record of each, '
+                    f'--same-as "{first}={second}" makes both links to one table'
+                )
+                out.append((f"{first}, {second}", told))
+    return out
 
 
 def _without_promises(layout: Layout) -> tuple[Layout, dict[str, list[str]]]:

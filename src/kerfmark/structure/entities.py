@@ -164,7 +164,12 @@ def find_entities(
     the sets of columns in `keys` are keys of something."""
     sizes, derived = prepared.sizes, prepared.derived
     everything, relation = prepared.columns, prepared.relation
-    parents, left = _parents(relation, everything, everything, traits, keys)
+    of_rows = [k for k in keys if _tells_apart(k, prepared, rows)]
+    alone = {c for k in of_rows if len(k) == 1 for c in k}
+    traits = [replace(t, said=t.said and c not in alone) for c, t in enumerate(traits)]
+    parents, left = _parents(
+        relation, everything, everything, traits, [k for k in keys if k not in of_rows]
+    )
     unique = [
         c
         for c in left
@@ -181,12 +186,26 @@ def find_entities(
         traits,
     )
     base = Entity(keyed[:1], keyed[1:], [c for c in left if c not in keyed], parents, rows)
+    reached = {*left, *(e.key[0] for e in parents if len(e.key) == 1)}
+    for key in of_rows:
+        if {*key} <= reached:
+            base.alternates = sorted({*base.alternates, *base.key} - {*key})
+            base.key = sorted(key)
+            base.columns = [c for c in base.columns if c not in key]
     for b, a in derived.items():
         home = next((e for e in base.all() if a in e.own), base)
         home.columns = sorted([*home.columns, b])
     for name in prepared.misspelt:
         _read_as_usual(base, name)
     return base
+
+
+def _tells_apart(key: Sequence[int], prepared: Prepared, rows: int) -> bool:
+    """Whether no two rows of a source say the same in some columns, all of them filled."""
+    if prepared.rows is not None or not {*key} <= {*prepared.columns}:
+        return False
+    codes, count = combine([prepared.codes[c] for c in key], [prepared.sizes[c] for c in key])
+    return count == rows == filled(codes)
 
 
 def decides_misspelt(base: Entity, prepared: Prepared) -> list[int]:

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kerfmark.errors import counted
+from kerfmark.errors import UsageError, counted
 from kerfmark.layout.model import (
     VERSION,
     ColumnSpec,
@@ -38,7 +38,16 @@ from kerfmark.structure.header_words import called_like, helpful, stem
 from kerfmark.structure.near_dependencies import NearMiss, assign_near_dependencies, near_misses
 from kerfmark.structure.prepare import prepare
 from kerfmark.structure.references import Reference
-from kerfmark.structure.repeats import Repetition, repetitions, separator_of
+from kerfmark.structure.repeats import (
+    Listed,
+    Repetition,
+    list_of,
+    repetitions,
+    said_to_be_list,
+    said_to_repeat,
+    two_ends,
+)
+from kerfmark.structure.shapes import MARKS, CodeTree, attribute_values, code_tree, hidden_keys
 from kerfmark.structure.steering import Steering, known_by, steer
 
 FEWEST_CODES = 3
@@ -92,7 +101,8 @@ class Reason:
 class Proposal:
     """A layout with the reasons for it: one `Reason` per table that was split off, notes per
     column, and the same as comments for the layout's text; how many records tables have, the
-    references that links by value rest on, what nearly holds, and what was decided against."""
+    references that links by value rest on, what nearly holds, what was decided against, and the
+    pairs of columns that may be two ends of something (as source, header, header)."""
 
     layout: Layout
     reasons: tuple[Reason, ...]
@@ -102,6 +112,7 @@ class Proposal:
     references: tuple[Reference, ...] = ()
     near: tuple[NearMiss, ...] = ()
     against: tuple[str, ...] = ()
+    ends: tuple[tuple[str, str, str], ...] = ()
 
 
 def source_name(stem_: str, taken: Collection[str] = ()) -> str:
@@ -123,34 +134,27 @@ def propose(
     """The tables that a flat source holds. `name` is what the layout calls it, `spec` how it is
     read; names in `taken` are not given to tables, and those given are added."""
     kinds = [kind_of(c.values, r.type) for c, r in zip(encoded.columns, recognised, strict=True)]
-    repeated = repetitions(encoded.columns, kinds) if steering.depth != "flat" else []
-    several = {c for r in repeated for c in r.columns}
-    lists = {
-        c: s
-        for c, column in enumerate(encoded.columns)
-        if steering.depth != "flat"
-        and c not in several
-        and recognised[c].type == TEXT
-        and kinds[c] == "text"
-        and (s := separator_of(column))
-    }
+    place = {c.header: i for i, c in enumerate(encoded.columns)}
+    repeated, ends = _repeated(encoded, kinds, steering, place)
+    lists = _lists(encoded, recognised, kinds, repeated, steering)
     lengths = [float(pc.mean(pc.binary_length(c.values)).as_py() or 0) for c in encoded.columns]
 
     types = [r.type for r in recognised]
     prepared = prepare(encoded.columns, types, kinds)
     as_written: set[int] = set()
-    place = {c.header: i for i, c in enumerate(encoded.columns)}
+    named_values = attribute_values(encoded.columns, types)
+    decide_nothing = {named_values.value} if named_values else set()
     said = [[place[h] for h in names] for names in steering.known_by if {*names} <= place.keys()]
 
     def entities() -> tuple[Entity, list[Trait]]:
-        several = {c for r in repeated for c in r.columns} | set(lists)
+        several = {c for r in repeated for c in r.columns} | {*lists} | decide_nothing
         traits = [
             Trait(
                 c.header,
                 k,
                 n,
                 i in several,
-                (c.header,) in steering.known_by,
+                [i] in said,
                 k == "text" and called_like(c.header, name),
                 k == "text" and _is_coded(c.values),
             )
@@ -166,6 +170,15 @@ def propose(
             prepared = prepare(encoded.columns, types, kinds, as_written)
 
     base, traits = entities()
+    above = {c for e in base.parents for c in e.everything}
+    for one, other in steering.same_as:  # records of one table though nothing is known of them
+        pair = [place[h] for h in (one, other) if h in place]
+        if len(pair) == 2 and not {*pair} & above:
+            more = [[c] for c in pair if [c] not in said]
+            said += more
+            known = tuple((encoded.columns[c].header,) for [c] in more)
+            steering = replace(steering, known_by=(*steering.known_by, *known))
+            base, traits = entities()
     true = [r for r in repeated if any(r.columns <= set(e.own) for e in base.all())]
     against = tuple(
         f"{', '.join(encoded.columns[c].header for c in sorted(r.columns))} are not one thing "
@@ -182,10 +195,14 @@ def propose(
     in_vain = [
         (" + ".join(names), "no table would be known by it, so that there is none to leave out")
         for names in steering.no_table
-        if {*names} <= place.keys() and known_by(base, {place[h] for h in names}) is None
+        if {*names} <= place.keys()
+        and known_by(base, {place[h] for h in names}) is None
+        and not _several(names, encoded, kinds)
     ]
     base = steer(base, [c.header for c in encoded.columns], steering)
-    proposal = _Writer(encoded, recognised, name, spec, taken).write(
+    trees = _trees(base, encoded, steering)
+    wanted = {c: t for c, t in trees.items() if t.header in steering.trees}
+    proposal = _Writer(encoded, recognised, name, spec, taken, wanted).write(
         base, repeated, lists, traits, (*against, *_unexamined(encoded, traits))
     )
     computed = tuple(
@@ -196,7 +213,94 @@ def propose(
         for b, a in sorted(prepared.derived.items())
     )
     changing = [(c.header, str(c)) for c in changing_columns(base, encoded.columns, types)]
-    return replace(proposal, notes=(*proposal.notes, *computed, *changing, *in_vain))
+    shapes = [
+        *((t.header, str(t)) for t in trees.values() if t.header not in steering.trees),
+        *(
+            [(named_values.headers[0], str(named_values))]
+            if named_values and (named_values.headers[0],) not in steering.known_by
+            else []
+        ),
+        *hidden_keys(base, encoded),
+    ]
+    pairs = tuple(
+        (name, encoded.columns[first].header, encoded.columns[second].header)
+        for one in ends
+        for _, (first, second) in one.members
+    )
+    notes = (*proposal.notes, *computed, *changing, *shapes, *in_vain)
+    return replace(proposal, notes=notes, ends=pairs)
+
+
+def _repeated(
+    encoded: EncodedSource, kinds: Sequence[str], steering: Steering, place: Mapping[str, int]
+) -> tuple[list[Repetition], list[Repetition]]:
+    """The repeated columns of a source, and those that are rather two ends of something."""
+    if steering.depth == "flat":
+        return [], []
+    said = [said_to_repeat(names, place) for names in steering.repeated if {*names} <= place.keys()]
+    known = {c for r in said for c in r.columns}
+    unwanted = [{place[h] for h in names if h in place} for names in steering.no_table]
+    unwanted += [{place[h] for h in names if h in place} for names in steering.same_as]
+    found = [
+        r
+        for r in repetitions(encoded.columns, kinds)
+        if not r.columns & known and not any(u and u <= r.columns for u in unwanted)
+    ]
+    ends = [r for r in found if two_ends(r, encoded.columns)]
+    return [*said, *(r for r in found if r not in ends)], ends
+
+
+def _lists(
+    encoded: EncodedSource,
+    recognised: Sequence[Recognised],
+    kinds: Sequence[str],
+    repeated: Sequence[Repetition],
+    steering: Steering,
+) -> dict[int, Listed]:
+    """The columns whose cells hold several values each."""
+    if steering.depth == "flat":
+        return {}
+    several, said = {c for r in repeated for c in r.columns}, dict(steering.lists)
+    out: dict[int, Listed] = {}
+    for c, column in enumerate(encoded.columns):
+        if column.header in said:
+            out[c] = said_to_be_list(column, said[column.header])
+        elif (
+            c not in several
+            and (column.header,) not in steering.no_table
+            and recognised[c].type == TEXT
+            and kinds[c] == "text"
+            and (found := list_of(column))
+        ):
+            out[c] = found
+    return out
+
+
+def _several(names: Collection[str], encoded: EncodedSource, kinds: Sequence[str]) -> bool:
+    """Whether these columns would be a list or repeat each other, were it not said otherwise."""
+    places = {i for i, c in enumerate(encoded.columns) if c.header in names}
+    return any(list_of(encoded.columns[c]) for c in places if len(places) == 1) or any(
+        places <= r.columns for r in repetitions(encoded.columns, kinds)
+    )
+
+
+def _trees(base: Entity, encoded: EncodedSource, steering: Steering) -> dict[int, CodeTree]:
+    """The columns of codes that make a tree: what records are known by, and what a person says."""
+    keys = {c for e in base.all() for c in (*(e.key if len(e.key) == 1 else ()), *e.alternates)}
+    out: dict[int, CodeTree] = {}
+    for c, column in enumerate(encoded.columns):
+        said = column.header in steering.trees
+        found = code_tree(column, said=said) if said or c in keys else None
+        if found:
+            out[c] = found
+        elif said:
+            raise UsageError(
+                f'the codes in "{column.header}" are no tree',
+                code="steer.tree",
+                why=f"none of them has one of {' '.join(MARKS)} in it",
+                next="leave --tree out",
+            )
+    return out
 
 
 def _is_coded(values: pa.StringArray) -> bool:
@@ -243,6 +347,7 @@ def merged(proposals: Sequence[Proposal]) -> Proposal:
         {k: v for p in proposals for k, v in p.rows.items()},
         near=tuple(n for p in proposals for n in p.near),
         against=tuple(a for p in proposals for a in p.against),
+        ends=tuple(e for p in proposals for e in p.ends),
     )
 
 
@@ -256,6 +361,7 @@ class _Writer:
         name: str,
         spec: SourceSpec,
         taken: set[str],
+        trees: Mapping[int, CodeTree],
     ) -> None:
         self.encoded, self.recognised, self.name, self.spec, self.taken = (
             encoded,
@@ -264,6 +370,7 @@ class _Writer:
             spec,
             taken,
         )
+        self.trees = trees
         self.headers = [c.header for c in encoded.columns]
         self.tables: dict[str, TableSpec] = {}
         self.reasons: list[Reason] = []
@@ -279,7 +386,7 @@ class _Writer:
         self,
         base: Entity,
         repeated: Sequence[Repetition],
-        lists: Mapping[int, str],
+        lists: Mapping[int, Listed],
         traits: Sequence[Trait],
         against: tuple[str, ...],
     ) -> Proposal:
@@ -292,8 +399,11 @@ class _Writer:
             self._exception(base_table, c, owner)
         for one in repeated:
             self._repetition(one)
-        for c, separator in lists.items():
-            self._list(c, separator)
+        for c, listed in lists.items():
+            if listed.counted:
+                self._list_of_amounts(c, listed)
+            else:
+                self._list(c, listed.separator)
         spelled = sorted({s for c in self.encoded.columns for s in c.blank_as})
         spec = self.spec.model_copy(update={"blanks": tuple(spelled)})
         self.comments[f"sources.{name}"] = [
@@ -329,6 +439,14 @@ class _Writer:
             if self.recognised[c].note:
                 self.notes.append((self.headers[c], self.recognised[c].note))
                 self.comments[f"tables.{name}.{column}"] = [self.recognised[c].note]
+        above = {
+            free_name(f"{column}_above", {*columns}, f"{name}_{column}_above"): self.trees[c]
+            for c, column in named.items()
+            if c in self.trees
+        }
+        for column, tree in above.items():
+            code = "[" + tree.header.replace("]", "]]") + "]"
+            columns[column] = ColumnSpec(derived=f"before_last({code} & '', '{tree.mark}')")
         optional_usual: list[str] = []
         for c in entity.usual:
             column = free_name(
@@ -363,7 +481,7 @@ class _Writer:
             for c, n in named.items()
             if self.encoded.columns[c].blanks and self._blank_here(c, entity)
         ]
-        optional += optional_usual
+        optional += [*optional_usual, *above]
         optional += [
             link
             for (_, e), link in zip(parents, links, strict=True)
@@ -431,8 +549,10 @@ class _Writer:
         key = self._key(owner)
         taken = {key}
         numbers = all(t.isdigit() for t in one.told)
-        telling = free_name({"number": POSITION}.get(one.what, one.what), taken, f"{one.what}_name")
-        columns = {telling: ColumnSpec(told=one.told, type="integer" if numbers else "text")}
+        called = {"number": POSITION, "date": "day"}.get(one.what, one.what)
+        telling = free_name(called, taken, f"{one.what}_name")
+        type_ = "date YYYY-MM-DD" if one.what == "date" else "integer" if numbers else "text"
+        columns = {telling: ColumnSpec(told=one.told, type=type_)}
         optional: list[str] = []
         for said, members in one.members:
             column = free_name(
@@ -458,8 +578,8 @@ class _Writer:
         self.notes.append(
             (
                 name,
-                f"{listed} say the same of each {owner} several times: a table of their own, "
-                "without blanks",
+                f"{listed} hold the same kind of value several times over: a table with a record "
+                "for each, without blanks",
             )
         )
 
@@ -510,6 +630,39 @@ class _Writer:
         ]
         self.notes.append(
             (header, f'cells hold several values, separated by "{separator}": a record for each')
+        )
+
+    def _list_of_amounts(self, c: int, listed: Listed) -> None:
+        """A table with a record per part of a column's cells, each an amount of something."""
+        owner, header = self.table_of[c], self.headers[c]
+        plain = singular(snake(header)) or "part"
+        longer = f"{owner}_{plain}"
+        name = free_name(
+            longer if plain in RESERVED or len(plain) < 4 else plain, self.taken, longer
+        )
+        key = self._key(owner)
+        amount, what = listed.expressions(header)
+        columns = {
+            POSITION: ColumnSpec(position=True),
+            "as_written": ColumnSpec(header=header, split=listed.separator),
+            "amount": ColumnSpec(derived=amount, type="integer"),
+        }
+        columns[free_name(plain, {key, *columns}, f"{plain}_name")] = ColumnSpec(derived=what)
+        self.tables[name] = TableSpec(
+            source=self.name,
+            part_of=owner,
+            known_by=(key, POSITION),
+            links={key: LinkSpec(to=owner)},
+            columns=columns,
+        )
+        self.comments[f"tables.{name}"] = [
+            f'the amounts in the cells of "{header}", separated by "{listed.separator}"'
+        ]
+        self.notes.append(
+            (
+                header,
+                f'cells hold several amounts, separated by "{listed.separator}": a record for each',
+            )
         )
 
     def _key(self, table: str) -> str:

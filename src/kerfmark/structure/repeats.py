@@ -8,8 +8,9 @@ and either draw them from the same stock or are filled from the left. Headers th
 
 from __future__ import annotations
 
+import datetime
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -17,6 +18,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark.errors import UsageError
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.months import MONTHS
 from kerfmark.structure.header_words import helpful, words
@@ -48,10 +50,17 @@ _GENERIC = frozenset(
     }
 )
 """Words that are numbered to make headers differ as often as because they repeat."""
-FEWEST = {"number": 2, "month": 3, "day": 3, "quarter": 3, "year": 3}
+FEWEST = {"number": 2, "month": 3, "day": 3, "quarter": 3, "year": 3, "date": 3}
 STOCK = 0.5
 """The share of the smaller column's values that must be in the other for both to draw from one
 stock."""
+YEAR = 999
+"""Orders above it are those of years, or of months and quarters of years."""
+MOST_WORDS = 6
+"""Words of a header that may name a month of a year."""
+FULL = 0.98
+"""The share of rows in which two columns must be filled to be two ends of something rather than one
+thing that is there twice."""
 NESTED = 0.93
 """The share of filled cells left of which the one before must be filled."""
 
@@ -85,6 +94,11 @@ class Slot:
 def parse_repeat(header: str) -> Slot | None:
     """The place that a header names; None when it names none."""
     said = words(header)
+    dated = _on_a_date(header) or _in_a_year(
+        list(re.sub(r"\bq ([1-4])\b", r"q\1", " ".join(said)).split())
+    )
+    if dated:
+        return dated
     for i, word in enumerate(said):
         rest = tuple(said[:i] + said[i + 1 :])
         short = word[:3]
@@ -104,6 +118,50 @@ def parse_repeat(header: str) -> Slot | None:
     if len(numbers) == 1 and len(said) > 1:
         i, word = numbers[0]
         return Slot(tuple(said[:i] + said[i + 1 :]), "number", int(word), str(int(word)))
+    return None
+
+
+_DATE = re.compile(
+    r"(?<!\d)(?:(?P<y>(?:19|20)\d\d)-(?P<m>\d\d)-(?P<d>\d\d)(?:[ T]00:00(?::00)?)?"
+    r"|(?P<d2>\d{1,2})\.(?P<m2>\d{1,2})\.(?P<y2>(?:19|20)\d\d))(?!\d)"
+)
+
+
+def _on_a_date(header: str) -> Slot | None:
+    """The place of a date, written so that it can be read one way only."""
+    found = _DATE.search(header)
+    if found is None:
+        return None
+    year, month, day = (int(found[n] or found[n + "2"]) for n in "ymd")
+    try:
+        when = datetime.date(year, month, day)
+    except ValueError:
+        return None
+    rest = tuple(words(header[: found.start()] + " " + header[found.end() :]))
+    return Slot(rest, "date", when.toordinal(), when.isoformat())
+
+
+def _in_a_year(said: Sequence[str]) -> Slot | None:
+    """The place of a month or a quarter of a year: `2025 Jan`, `Jan-25`, `2025-01`, `Q1 2025`."""
+    for i, word in enumerate(said):
+        beside = {n: said[n] for n in (i - 1, i + 1) if 0 <= n < len(said)}
+        years = {n: w for n, w in beside.items() if re.fullmatch(r"(19|20)\d\d", w)}
+        short, what, place = word[:3], "", 0
+        if short in _MONTHS and (word == short or word in _LONG):
+            what, place = "month", _MONTHS.index(short) + 1
+            if not years and re.fullmatch(r"\d\d", beside.get(i + 1, "")):
+                years = {i + 1: f"20{said[i + 1]}"}
+        elif re.fullmatch(r"0[1-9]|1[0-2]", word):
+            what, place = "month", int(word)
+        elif re.fullmatch(r"q[1-4]", word):
+            what, place = "quarter", int(word[1])
+        if what and len(years) == 1 and len(said) <= MOST_WORDS:
+            [(at, year)] = years.items()
+            rest = tuple(w for n, w in enumerate(said) if n not in (i, at))
+            if what == "quarter":
+                return Slot(rest, what, int(year) * 4 + place, f"{year}-Q{place}")
+            if not any(re.fullmatch(r"\d{1,2}", w) for w in rest):  # a day
+                return Slot(rest, what, int(year) * 12 + place, f"{year}-{place:02}")
     return None
 
 
@@ -153,11 +211,37 @@ def repetitions(columns: Sequence[EncodedColumn], kinds: Sequence[str]) -> list[
     return out
 
 
+def two_ends(one: Repetition, columns: Sequence[EncodedColumn]) -> bool:
+    """Whether repeated columns are two that are both always filled: they rather mean from and to
+    (`Site 1, Site 2`) than one thing that is there up to twice."""
+    return (
+        one.what == "number"
+        and len(one.told) == 2
+        and all(
+            np.count_nonzero(columns[c].codes >= 0) >= FULL * len(columns[c].codes)
+            for c in one.columns
+        )
+    )
+
+
+def said_to_repeat(headers: Sequence[str], places: Mapping[str, int]) -> Repetition:
+    """The repetition that a person says some columns are."""
+    slots = [parse_repeat(h) for h in headers]
+    members = tuple(places[h] for h in headers)
+    known = [s for s in slots if s is not None]
+    if len(known) == len(slots) and len({(s.rest, s.what) for s in known}) == 1:
+        return Repetition(known[0].what, tuple(s.told for s in known), ((known[0].rest, members),))
+    said = [words(h) for h in headers]
+    common = tuple(w for w in said[0] if all(w in other for other in said))
+    return Repetition("column", tuple(headers), ((common, members),))
+
+
 def _runs(orders: list[int], what: str) -> list[list[int]]:
-    """Orders without a gap; numbers must begin at 0 or 1."""
+    """Orders without a gap, unless they are years or within years; numbers must begin at 0 or
+    1."""
     runs: list[list[int]] = []
     for order in orders:
-        if runs and order == runs[-1][-1] + 1:
+        if runs and (order == runs[-1][-1] + 1 or order > YEAR):  # years may be left out
             runs[-1].append(order)
         else:
             runs.append([order])
@@ -238,18 +322,59 @@ def _together(lead: Sequence[EncodedColumn], others: Sequence[EncodedColumn]) ->
 
 SEPARATORS = ("; ", ";", " | ", "|", ", ", ",", " / ", "/", " + ", "\n")
 LONGEST_PART = 40
+_BEFORE = (" x ", "x ", " × ", "× ", "×", " * ", "*", "x", " ")
+"""What follows an amount, where it precedes what it is of: `3x apples`."""
+_AFTER = (
+    *((" (", ")"), ("(", ")")),
+    *((mark, "") for mark in (" x ", " x", " × ", " ×", ": ", " = ", "=", ":", " * ")),
+)
+"""What precedes and follows an amount, where it follows what it is of: `apples (3)`."""
 
 
-def separator_of(column: EncodedColumn) -> str:
-    """What separates the values in the cells of a column that hold several; "" when they hold one
-    each.
+@dataclass(frozen=True)
+class Listed:
+    """How the cells of a column hold several values: what separates them, and, where each has an
+    amount, what precedes and follows that; `first` where the amount comes first."""
+
+    separator: str
+    before: str = ""
+    after: str = ""
+    first: bool = False
+
+    @property
+    def counted(self) -> bool:
+        """Whether each value has an amount."""
+        return bool(self.before or self.after)
+
+    def pattern(self) -> str:
+        """The regular expression that all parts fit, with what the amount is of as `what`."""
+        before, after = re.escape(self.before), re.escape(self.after)
+        if self.first:
+            return rf"^[0-9]{{1,6}}{after}(?P<what>[^0-9\s].*)$"
+        return rf"^(?P<what>.*[^0-9\s]){before}[0-9]{{1,6}}{after}$"
+
+    def expressions(self, header: str) -> tuple[str, str]:
+        """What computes the amount and what it is of, from a part."""
+        part = "[" + header.replace("]", "]]") + "]"
+        before, after = ("'" + m.replace("'", "''") + "'" for m in (self.before, self.after))
+        if self.first:
+            return f"number(before({part}, {after}))", f"after({part}, {after})"
+        amount = f"after_last({part}, {before})"
+        return (
+            f"number({f'before_last({amount}, {after})' if self.after else amount})",
+            f"before_last({part}, {before})",
+        )
+
+
+def list_of(column: EncodedColumn) -> Listed | None:
+    """How the cells of a column hold several values; None when they hold one each.
 
     The parts must recur: in many cells, and in different places of them, as the parts of a name or
-    an address do not.
+    an address do not. Where each has an amount (`3x apples; 2x pears`), what these are of recurs.
     """
     values = column.values
     if len(values) < 4 or pc.mean(pc.utf8_length(values)).as_py() > 80:
-        return ""
+        return None
     probe = values.slice(0, 20_000)
     for separator in SEPARATORS:
         several = pc.match_substring(probe, separator)
@@ -260,6 +385,9 @@ def separator_of(column: EncodedColumn) -> str:
         trimmed = pc.utf8_trim_whitespace(parts)
         if not pc.all(pc.and_(pc.equal(parts, trimmed), pc.not_equal(parts, ""))).as_py():
             continue
+        listed = _with_amounts(separator, parts)
+        if listed.counted:
+            parts = pc.struct_field(pc.extract_regex(parts, listed.pattern()), 0)
         distinct = parts.dictionary_encode()
         letters = pc.match_substring_regex(distinct.dictionary, r"\p{L}")
         if (
@@ -280,5 +408,37 @@ def separator_of(column: EncodedColumn) -> str:
             and count <= 0.5 * len(probe) + 3
             and elsewhere >= 0.6 * max(later, 1)
         ):
-            return separator
-    return ""
+            return listed
+    return None
+
+
+def said_to_be_list(column: EncodedColumn, separator: str) -> Listed:
+    """How the cells of a column hold several values, as a person says that they do.
+
+    Raises UsageError where nothing separates them."""
+    there = (f"{separator} ", separator) if separator else SEPARATORS
+    times = {s: int(pc.sum(pc.match_substring(column.values, s)).as_py() or 0) for s in there}
+    best = max(there, key=lambda s: (times[s], len(s)))
+    if not times[best]:
+        raise UsageError(
+            f'no cell of "{column.header}" holds several values'
+            + (f' separated by "{separator}"' if separator else ""),
+            code="steer.list",
+            next=f'say what separates them: --list "{column.header}=;"',
+        )
+    return _with_amounts(best, pc.list_flatten(pc.split_pattern(column.values, best)))
+
+
+def _with_amounts(separator: str, parts: pa.StringArray) -> Listed:
+    """How parts hold amounts, all of them, if they do."""
+    probe, texts = parts.slice(0, 20), parts
+    for before, after, first in (
+        *(("", after, True) for after in _BEFORE),
+        *((before, after, False) for before, after in _AFTER),
+    ):
+        listed = Listed(separator, before, after, first)
+        if all(
+            pc.all(pc.match_substring_regex(t, listed.pattern())).as_py() for t in (probe, texts)
+        ):
+            return listed
+    return Listed(separator)

@@ -61,8 +61,9 @@ def join_roles(
     roles: list[Role] = []
     tables = dict(layout.tables)
     plain: dict[str, list[str]] = {}
+    wished = {h for pair in same_as for h in pair}
     for name, spec in layout.tables.items():
-        if name not in elsewhere and _is_plain(name, tables):
+        if name not in elsewhere and _is_plain(name, tables, wished):
             plain.setdefault(spec.source, []).append(name)
     for one, other in (pair for names in plain.values() for pair in combinations(names, 2)):
         if one not in tables or other not in tables:
@@ -94,15 +95,16 @@ def headers_alike(layout: Layout, roles: Sequence[Role]) -> dict[tuple[str, str]
     return out
 
 
-def _is_plain(name: str, tables: Mapping[str, TableSpec]) -> bool:
-    """Whether a table is known by one column, links nowhere and is linked to by rows only."""
+def _is_plain(name: str, tables: Mapping[str, TableSpec], wished: Collection[str]) -> bool:
+    """Whether a table is known by one column, has another one (unless it is `wished` to be a role),
+    links nowhere and is linked to by rows only."""
     spec = tables[name]
     return (
         not spec.each_row
         and not spec.part_of
         and not spec.links
         and len(spec.known_by) == 1
-        and len(spec.columns) > 1
+        and (len(spec.columns) > 1 or bool(set(wished) & {*spec.headers}))
         and all(c.is_plain and not c.usual and not c.instead_of for c in spec.columns.values())
         and not any(t.part_of == name for t in tables.values())
     )

@@ -23,8 +23,10 @@ class Steering:
     the key of something; `no_table`: sets that are not. `not_unique`: columns that tell no records
     apart. `no_link`: columns that refer to no other table; `link`: columns that do, as (header,
     table). `same_as`: pairs of columns that mean records of one table, as buyer and seller do.
-    `depth`: to third normal form, only tables directly above the rows ("lookups"), or one table per
-    source ("flat").
+    `repeated`: sets of columns that say the same several times over. `lists`: columns whose cells
+    hold several values, each with what separates these ("" where that is to be found). `trees`:
+    columns of codes that begin with the code above them. `depth`: to third normal form, only tables
+    directly above the rows ("lookups"), or one table per source ("flat").
     """
 
     left_out: tuple[str, ...] = ()
@@ -36,6 +38,9 @@ class Steering:
     no_link: tuple[str, ...] = ()
     link: tuple[tuple[str, str], ...] = ()
     same_as: tuple[tuple[str, str], ...] = ()
+    repeated: tuple[tuple[str, ...], ...] = ()
+    lists: tuple[tuple[str, str], ...] = ()
+    trees: tuple[str, ...] = ()
     depth: Depth = "full"
 
     def settled(self, headers: set[str]) -> Steering:
@@ -57,7 +62,9 @@ class Steering:
         said = {
             *self.left_out,
             *(h for s in (*self.together, *self.apart, *self.same_as) for h in s),
-            *(h for s in (*self.known_by, *self.no_table) for h in s),
+            *(h for s in (*self.known_by, *self.no_table, *self.repeated) for h in s),
+            *self.trees,
+            *(h for h, _ in self.lists),
             *self.not_unique,
             *self.no_link,
             *(h for h, _ in self.link),

@@ -6,6 +6,7 @@ import re
 from collections.abc import Collection, Mapping, Sequence
 
 from kerfmark.layout.model import Layout, LinkSpec, TableSpec
+from kerfmark.profile.reserved import RESERVED
 
 
 def names_to_free(layout: Layout, gone: Collection[str]) -> dict[str, str]:
@@ -27,8 +28,21 @@ def with_table_names(layout: Layout, names: Mapping[str, str]) -> Layout:
         for link, target in spec.links.items():
             wanted = f"{names.get(target.to, target.to)}_id"
             taken = {*spec.columns, *spec.links, *mine.values(), f"{names.get(name, name)}_id"}
-            mine[link] = wanted if link == f"{target.to}_id" and wanted not in taken else link
+            only = sum(other.to == target.to for other in spec.links.values()) == 1
+            called_after = only and link == f"{target.to}_id"
+            mine[link] = wanted if called_after and wanted not in taken else link
     return _renamed(layout, names, links)
+
+
+def numbered_roles(roles: Sequence[tuple[str, str]], taken: Collection[str]) -> dict[str, str]:
+    """New names for tables that have the records of two roles that are only numbered: those of
+    `site_1` and `site_2` are sites."""
+    out: dict[str, str] = {}
+    for gone, kept in roles:
+        plain, other = (re.sub(r"_?\d+$", "", name) for name in (kept, gone))
+        if plain and plain == other and plain not in RESERVED and plain not in taken:
+            out[kept] = plain
+    return out
 
 
 def with_own_keys(layout: Layout) -> Layout:
