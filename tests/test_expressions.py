@@ -4,19 +4,21 @@ at a character."""
 from __future__ import annotations
 
 import datetime
+import math
 from collections.abc import Callable
-from decimal import ROUND_HALF_UP, Decimal
+from decimal import ROUND_HALF_UP, Decimal, localcontext
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import Runner
 from kerfmark.layout.expression import ExpressionError, parse_expression
+from kerfmark.layout.validation import _stored_type
 from kerfmark.normalize.evaluate import as_type, combinations, evaluate
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, parse_type
 
@@ -103,6 +105,8 @@ def compute(text: str) -> list[Any]:
         ("[kg] * 2", [Decimal("3.0"), Decimal("-5.0"), None]),
         ("[kg] * [kg]", [Decimal("2.25"), Decimal("6.25"), None]),
         ("[n] / 2", [3.5, -1.0, None]),
+        ("123456789012345678 / 2", [61728394506172839.0] * 3),
+        ("[x] + 123456789012345678", [123456789012345678.5, 123456789012345682.0, None]),
         ("[n] / ([n] - [n])", [None, None, None]),
         ("[x] * 2", [1.0, 8.0, None]),
         ("2 + 3 * 4 - 1", [13] * 3),
@@ -239,7 +243,8 @@ def test_a_number_that_its_column_cannot_hold_is_blank(given_: str, type_: str, 
             assert stored is None
             continue
         exact = Decimal(repr(value)) if isinstance(value, float) else Decimal(value)
-        rounded = exact.quantize(Decimal(1).scaleb(-places), ROUND_HALF_UP)
+        with localcontext(prec=60):
+            rounded = exact.quantize(Decimal(1).scaleb(-places), ROUND_HALF_UP)
         wanted = rounded if abs(rounded) < limit else None
         assert stored == wanted or (
             wanted is not None and abs(stored - wanted) < abs(wanted) / 10**14
@@ -268,3 +273,75 @@ def test_a_type_that_an_expression_cannot_give_is_told(
         f'more = {{derived = "{derived}", type = "{type_}"}}\n',
     )
     assert said in " ".join(kerfmark("check", "v.toml", code=2).err.split())
+
+
+EXTREME_TYPES = TYPES | {
+    "kg": parse_type("decimal(15,3)"),
+    "big": parse_type("decimal(38,4)"),
+    "time": parse_type("time hh:mm"),
+}
+EXTREME: dict[str, pa.Array] = {
+    "day": pa.array([datetime.date(1, 1, 1), datetime.date(9999, 12, 31), None]),
+    "at": pa.array([datetime.datetime(1, 1, 1), None, datetime.datetime(9999, 12, 31)]).cast("timestamp[s]"),
+    "time": pa.array([datetime.time(0), datetime.time(23, 59, 59), None], pa.time32("s")),
+    "kg": pa.array([Decimal("999999999999.999"), Decimal("-0.001"), None], pa.decimal128(15, 3)),
+    "big": pa.array([Decimal("9" * 34 + ".9999"), Decimal("-" + "9" * 34), None], pa.decimal128(38, 4)),
+    "kind": pa.array(["", "999999999999999999999", None]),
+    "n": pa.array([10**18 - 1, 1 - 10**18, None]),
+    "ok": pa.array([True, False, None]),
+    "x": pa.array([1e308, float("5e-324"), None]),
+    "a]b": pa.array(["a b; 3.5", ".", None]),
+}  # fmt: skip
+LEAVES = [f"[{h.replace(']', ']]')}]" for h in EXTREME] + [
+    *("0", "1", "-3", "2.50", "'a'", "''", "'12.5'", "'2024-01-02'", "true", "999999999999999999")
+]
+CALLS = [
+    *(f"({{}} {sign} {{}})" for sign in ("+", "-", "*", "/", "&", "=", "<", "<>", "and", "or")),
+    *(
+        f"{one}({{}})"
+        for one in ("year", "day", "hour", "minute", "upper", "trim", "length", "not")
+    ),
+    *(f"{one}({{}})" for one in ("isblank", "abs", "floor", "ceiling", "number", "-", "round")),
+    *("left({}, {})", "right({}, {})", "mid({}, {}, {})", "replace({}, 'a', 'b')", "mod({}, {})"),
+    *("concat({}, {})", "coalesce({}, {})", "if({}, {}, {})", "round({}, 3)", "before({}, '.')"),
+    *("after_last({}, '.')", "({} in ({}, {}))", "date({}, 'DD.MM.YYYY')"),
+]
+
+
+def filled_in(call: str, some: list[str]) -> str:
+    return call.format(*(some * 3)[: call.count("{}")])
+
+
+EXPRESSIONS = st.recursive(
+    st.sampled_from(LEAVES),
+    lambda inner: st.builds(filled_in, st.sampled_from(CALLS), st.lists(inner, min_size=1, max_size=3)),
+    max_leaves=5,
+)  # fmt: skip
+
+
+@settings(max_examples=2000)
+@given(EXPRESSIONS)
+def test_whatever_is_understood_is_computed_of_any_values(text: str) -> None:
+    """Of the largest and smallest values too: what does not fit is blank, and nothing fails."""
+    try:
+        node = parse_expression(text, _extreme)
+    except ExpressionError:
+        return
+    values = evaluate(node, EXTREME, 3)
+    assert values.type == node.type.arrow or pa.types.is_null(values.type)
+    for stored in ("text", "text(3)", str(_stored_type(node.type))):
+        assert len(as_type(values, parse_type(stored))) == 3
+    if pa.types.is_floating(values.type):
+        assert all(v is None or math.isfinite(v) for v in values.to_pylist())
+
+
+def _extreme(header: str, at: int) -> ColumnType:
+    return EXTREME_TYPES[header]
+
+
+@given(st.sampled_from("+-*"), st.integers(1 - 10**18, 10**18 - 1), st.integers(0, 10**18 - 1))
+def test_whole_numbers_are_computed_exactly_or_not_at_all(sign: str, a: int, b: int) -> None:
+    node = parse_expression(f"[n] {sign} {b}", typed)
+    exact = {"+": a + b, "-": a - b, "*": a * b}[sign]
+    [found] = evaluate(node, {"n": pa.array([a])}, 1).to_pylist()
+    assert found == exact if abs(exact) < 10**18 else found is None or found == exact

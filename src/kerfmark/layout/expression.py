@@ -255,7 +255,7 @@ def _sum(a: Node, b: Node) -> ColumnType:
         return INTEGER
     (p, s), (q, t) = digits(a.type), digits(b.type)
     scale = max(s, t)
-    return _decimal(max(p - s, q - t) + 1 + scale, scale)
+    return _computed(max(p - s, q - t) + 1 + scale, scale)
 
 
 def _product(a: Node, b: Node) -> ColumnType:
@@ -263,7 +263,12 @@ def _product(a: Node, b: Node) -> ColumnType:
     if kind.kind != "decimal":
         return kind
     (p, s), (q, t) = digits(a.type), digits(b.type)
-    return _decimal(p + q, s + t)
+    return _computed(p + q, s + t)
+
+
+def _computed(precision: int, scale: int) -> ColumnType:
+    """The type of a sum or a product: a digit less than decimals may have, which Arrow adds."""
+    return REAL if precision == MOST_DIGITS else _decimal(precision, scale)
 
 
 def _decimal(precision: int, scale: int) -> ColumnType:

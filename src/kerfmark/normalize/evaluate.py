@@ -7,6 +7,7 @@ cost does not grow with the rows. A blank gives a blank, except where a function
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable, Mapping
 from typing import Any
@@ -79,11 +80,18 @@ def _comparable(nodes: tuple[Node, ...], args: Any) -> list[Any]:
         ]
     if "real" in kinds:
         return [_real(a) for a in args]
+    if set(kinds) <= {"integer", "decimal"}:
+        (p, s), (q, t) = (digits(n.type) for n in nodes)
+        if max(p - s, q - t) + max(s, t) > MOST_DIGITS:  # more than any decimal number has
+            return [_real(a) for a in args]
     return list(args)
 
 
 def _real(value: Any) -> Any:
-    return pc.cast(value, pa.float64()) if not pa.types.is_floating(value.type) else value
+    """A number as a floating-point one, the nearest for numbers of more than 15 digits."""
+    if pa.types.is_floating(value.type):
+        return value
+    return pc.cast(value, pa.float64(), safe=False)
 
 
 def _fit(value: Any, type_: ColumnType) -> Any:
@@ -99,12 +107,41 @@ def _cast(value: Any, to: pa.DataType) -> Any:
     whole number."""
     if value.type == to:
         return value
+    if pa.types.is_floating(to):
+        return _real(value)
     if pa.types.is_decimal(to) and pa.types.is_integer(value.type):
         value = pc.cast(value, pa.decimal128(min(19 + to.scale, 38), min(to.scale, 19)))
     return pc.cast(value, to)
 
 
+def _below(value: Any, limit: float) -> Any:
+    """Numbers with a blank in place of those that are not below a limit, whatever their sign, or
+    are no numbers."""
+    fits = pc.less(pc.abs(_real(value)), limit)
+    return pc.if_else(fits, value, pa.scalar(None, value.type))
+
+
+def _limit(type_: ColumnType) -> float:
+    """What numbers of a type are below."""
+    whole, places = digits(type_) if type_.kind != "real" else (309, 0)
+    return 10.0 ** (whole - places) if whole < 309 else math.inf
+
+
 def _arithmetic(name: str) -> Callable[[Node, list[Any]], Any]:
+    exact = _exact(name)
+
+    def compute(node: Node, args: list[Any]) -> Any:
+        out = exact(node, args)
+        if node.type.kind == "integer":  # beyond 64 bits the result is another number
+            near = getattr(pc, name)(*[_real(a) for a in args])
+            fits = pc.less(pc.abs(near), _limit(node.type))
+            return pc.if_else(fits, out, pa.scalar(None, out.type))
+        return _below(out, math.inf) if node.type.kind == "real" else out
+
+    return compute
+
+
+def _exact(name: str) -> Callable[[Node, list[Any]], Any]:
     def compute(node: Node, args: list[Any]) -> Any:
         if node.type.kind == "real":
             args = [_real(a) for a in args]
@@ -163,7 +200,26 @@ def _chosen(node: Node, args: list[Any]) -> Any:
 
 def _round(node: Node, args: list[Any]) -> Any:
     places = node.type.scale if node.type.kind == "decimal" else 0
-    return _fit(pc.round(args[0], places, round_mode="half_towards_infinity"), node.type)
+    value = _with_room(_below(args[0], _limit(node.type)))
+    rounded = pc.round(value, places, round_mode="half_towards_infinity")
+    return _fit(_below(rounded, _limit(node.type)), node.type)
+
+
+def _with_room(value: Any) -> Any:
+    """Decimals of a type with a digit more, for what rounding may add."""
+    if not pa.types.is_decimal(value.type) or value.type.precision == MOST_DIGITS:
+        return value
+    return pc.cast(value, pa.decimal128(value.type.precision + 1, value.type.scale))
+
+
+def _whole(name: str) -> Callable[[Node, list[Any]], Any]:
+    def compute(node: Node, args: list[Any]) -> Any:
+        if pa.types.is_integer(args[0].type):
+            return args[0]
+        value = _with_room(_below(args[0], _limit(node.type)))
+        return pc.cast(_below(getattr(pc, name)(value), _limit(node.type)), pa.int64())
+
+    return compute
 
 
 def _part(node: Node, args: list[Any]) -> Any:
@@ -286,8 +342,8 @@ _FUNCTIONS: dict[str, Callable[[Node, list[Any]], Any]] = {
     "if": _chosen,
     "isblank": lambda node, args: pc.is_null(args[0]),
     "round": _round,
-    "floor": lambda node, args: pc.cast(pc.floor(args[0]), pa.int64()),
-    "ceiling": lambda node, args: pc.cast(pc.ceil(args[0]), pa.int64()),
+    "floor": _whole("floor"),
+    "ceiling": _whole("ceil"),
     "mod": _remainder,
     "number": _number,
     "date": _date,
@@ -302,20 +358,13 @@ def as_type(values: pa.Array, type_: ColumnType) -> pa.Array:
     if type_.kind == "text":
         return _narrow(pc.cast(values, pa.string()), type_)
     if type_.kind in ("decimal", "integer") and not pa.types.is_null(values.type):
-        if pa.types.is_decimal(values.type):  # room for the digit that rounding may add
-            more = min(values.type.precision + 1, MOST_DIGITS)
-            values = pc.cast(values, pa.decimal128(more, values.type.scale))
-        rounded = (
-            values
-            if pa.types.is_integer(values.type)
-            else pc.round(values, type_.scale, round_mode="half_towards_infinity")
+        limit = _limit(type_)
+        if pa.types.is_integer(values.type):
+            return _cast(_below(values, limit), type_.arrow)
+        rounded = pc.round(
+            _with_room(_below(values, limit)), type_.scale, round_mode="half_towards_infinity"
         )
-        limit = 10.0 ** ((type_.precision - type_.scale) if type_.kind == "decimal" else 18)
-        fits = pc.less(pc.abs(pc.cast(rounded, pa.float64())), limit)
-        whole = pc.if_else(fits, rounded, pa.scalar(None, rounded.type))
-        if pa.types.is_integer(whole.type):
-            return _cast(whole, type_.arrow)
-        return pc.cast(whole, type_.arrow, safe=False)
+        return pc.cast(_below(rounded, limit), type_.arrow, safe=False)
     return _cast(values, type_.arrow)
 
 
