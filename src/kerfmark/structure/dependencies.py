@@ -27,6 +27,8 @@ SAMPLE = 4_096
 """Rows on which a candidate is first put to the test."""
 MOST_PAIRS = 2_048
 """Pairs of rows on which what two columns decide together is first put to the test."""
+FEW_PAIRS = 256
+"""Those of them that come first."""
 MOST = 0.01
 """The share of rows that may be exceptions to what nearly holds."""
 SPARED = 0.1
@@ -52,7 +54,6 @@ class Relation:
         self.rows = len(columns[0]) if columns else 0
         step = max(1, self.rows // SAMPLE)
         self._clusters: dict[int, np.ndarray] = {}
-        self._refuted: dict[int, np.ndarray] = {}
         self._disagreement: dict[int, np.ndarray] = {}
         self._sample = [c[::step][:SAMPLE] for c in self.columns] if step > 1 else self.columns
 
@@ -111,35 +112,56 @@ class Relation:
             self._clusters[a] = np.flatnonzero(self.columns[a] < wanted)[: 4 * SAMPLE]
         return self._clusters[a]
 
-    def refuted(self, a: int) -> np.ndarray:
-        """For every two columns b and t whether some rows that agree in columns a and b differ in
-        t, seen on some pairs of rows that agree in a: a and b do not decide t then."""
-        self._look_at_pairs(a)
-        return self._refuted[a]
+    def unrefuted(self, a: int, others: np.ndarray, targets: np.ndarray) -> np.ndarray:
+        """What column a may decide together with each of the columns `others`, of its `targets` (a
+        row of truth values for each of them): those in which no rows differ that agree in both,
+        seen on some pairs of rows that agree in a."""
+        one, other = self._pairs_of_rows(a)
+        targets = targets.copy()
+        few = np.zeros(len(one), bool)
+        few[:: max(1, len(one) // FEW_PAIRS)] = True
+        for some in (few, ~few):  # a few suffice for nearly all
+            alive = np.flatnonzero(targets.any(axis=1))
+            if not len(alive):
+                break
+            wanted = np.flatnonzero(targets[alive].any(axis=0))
+            agree, differ = self._compared(one[some], other[some])
+            agree, differ = _as_bits(agree[:, others[alive]]), _as_bits(differ[:, wanted])
+            there = np.zeros((len(alive), len(wanted)), bool)
+            for word in range(agree.shape[1]):
+                there |= (agree[:, word, None] & differ[None, :, word]) != 0
+            targets[np.ix_(alive, wanted)] &= ~there
+        return targets
+
+    def _compared(self, one: np.ndarray, other: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Whether some rows agree with some others in the columns, and are not blank there; and
+        whether they differ."""
+        if self._block is not None:
+            x, y = self._block[one], self._block[other]
+        else:
+            x, y = (np.stack([c[rows] for c in self.columns], axis=1) for rows in (one, other))
+        differ = x != y
+        return ~differ & (x >= 0), differ
 
     def disagreement(self, a: int) -> np.ndarray:
         """Per column the share of some pairs of rows that agree in column a in which it differs:
         where that is not 0, a does not decide it."""
-        self._look_at_pairs(a)
+        if a not in self._disagreement:
+            one, other = self._pairs_of_rows(a)
+            _, differ = self._compared(one, other)
+            self._disagreement[a] = np.count_nonzero(differ, axis=0) / max(len(one), 1)
         return self._disagreement[a]
 
-    def _look_at_pairs(self, a: int) -> None:
-        if a not in self._refuted:
-            rows = self.cluster(a)
-            rows = rows[self.columns[a][rows] >= 0]
-            rows = rows[np.argsort(self.columns[a][rows], kind="stable")]
-            codes = self.columns[a][rows]
-            at = np.flatnonzero(codes[1:] == codes[:-1])
-            at = at[:: max(1, len(at) // MOST_PAIRS)][:MOST_PAIRS]
-            one, other = rows[at], rows[at + 1]
-            n = len(self.columns)
-            agree, differ = np.zeros((len(at), n), np.float32), np.zeros((len(at), n), np.float32)
-            for i, column in enumerate(self.columns):
-                same = column[one] == column[other]
-                agree[:, i] = same & (column[one] >= 0)
-                differ[:, i] = ~same
-            self._refuted[a] = (agree.T @ differ) > 0
-            self._disagreement[a] = differ.sum(axis=0) / max(len(at), 1)
+    def _pairs_of_rows(self, a: int) -> tuple[np.ndarray, np.ndarray]:
+        """Pairs of rows that agree in column a, some of them: the rows of the first ones and those
+        of the others."""
+        rows = self.cluster(a)
+        rows = rows[self.columns[a][rows] >= 0]
+        rows = rows[np.argsort(self.columns[a][rows], kind="stable")]
+        codes = self.columns[a][rows]
+        at = np.flatnonzero(codes[1:] == codes[:-1])
+        at = at[:: max(1, len(at) // MOST_PAIRS)][:MOST_PAIRS]
+        return rows[at], rows[at + 1]
 
     def pair(self, a: int, b: int) -> tuple[Codes, int]:
         """Two columns as one: codes of their combinations (-1 where either is blank), and how many
@@ -150,6 +172,14 @@ class Relation:
         """What a dependency of column b on column a rests on."""
         repeats = self.filled[a] - self.sizes[a]
         return Evidence(self.sizes[a], repeats, repeats * (1 - self.sameness[b]))
+
+
+def _as_bits(truth: np.ndarray) -> np.ndarray:
+    """Columns of truth values as words of 64 bits: a row per column."""
+    packed = np.packbits(truth, axis=0)
+    packed = np.pad(packed, ((0, -len(packed) % 8), (0, 0)))
+    words: np.ndarray = np.ascontiguousarray(packed.T).view(np.uint64)
+    return words
 
 
 @dataclass(frozen=True)

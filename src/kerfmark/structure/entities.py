@@ -17,7 +17,7 @@ small parents than it spares false ones.) A single attribute of what is one alre
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from itertools import combinations
@@ -463,14 +463,10 @@ def _pairs(
     own = {c: wanted.copy() for c in usable}
     for c in usable:
         own[c][[place[t] for t in {*alone.get(c, ()), c} if t in place]] = False
-    none: set[int] = set()
     out: list[_Determinant] = []
-    for c, d in combinations(usable, 2):
-        if d in alone.get(c, none) or c in alone.get(d, none):
-            continue
+    for (c, d), targets in _candidates(relation, usable, place, own, alone):
         a, b = place[c], place[d]
-        targets = own[c] & own[d] & ~relation.refuted(a)[b] & ~relation.refuted(b)[a]
-        decided = _decided_by_pair(relation, a, b, targets) if targets.any() else None
+        decided = _decided_by_pair(relation, a, b, targets)
         whole = filled(decided[0]) if decided else 0
         beside = tuple(k for k in (c, d) if relation.filled[place[k]] != whole)
         if decided and len(beside) < 2 and all(k in alone for k in beside):
@@ -488,6 +484,37 @@ def _pairs(
                     }
             out.append(_Determinant((c, d), codes, values, both, beside=beside))
     return out
+
+
+def _candidates(
+    relation: Relation,
+    usable: Sequence[int],
+    place: Mapping[int, int],
+    own: Mapping[int, np.ndarray],
+    alone: Mapping[int, set[int]],
+) -> list[tuple[tuple[int, int], np.ndarray]]:
+    """The pairs of columns that may decide something together, of what they do not decide alone,
+    and what that may be."""
+    nothing: set[int] = set()
+    order = {c: i for i, c in enumerate(usable)}
+    out: dict[tuple[int, int], np.ndarray] = {}
+    for c in usable:  # rows that agree in the column of more values mostly agree in the other
+        rank = relation.sizes[place[c]], c
+        others = [
+            d
+            for d in usable
+            if (relation.sizes[place[d]], d) < rank
+            and d not in alone.get(c, nothing)
+            and c not in alone.get(d, nothing)
+        ]
+        if not others:
+            continue
+        targets = np.stack([own[d] for d in others]) & own[c]
+        found = relation.unrefuted(place[c], np.array([place[d] for d in others]), targets)
+        for i in np.flatnonzero(found.any(axis=1)).tolist():
+            first, second = sorted((c, others[i]), key=order.__getitem__)
+            out[first, second] = found[i]
+    return sorted(out.items(), key=lambda p: (order[p[0][0]], order[p[0][1]]))
 
 
 def _decided_by_pair(
