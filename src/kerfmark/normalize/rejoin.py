@@ -9,11 +9,13 @@ difference is a fault of Kerfmark, and refuses the load.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark import memory
 from kerfmark.errors import KerfmarkError
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec
 from kerfmark.normalize.prepare import Prepared
@@ -38,15 +40,18 @@ def check_rejoined(
     `adding`, what tables further away say is in the database, and compared there."""
     for ready in sources.values():
         rejoined = _Rejoined(layout, ready, tables, adding)
-        for header in ready.encoded.source.headers:
-            if (wrong := rejoined.differs(header)) is not None:
-                raise KerfmarkError(
-                    "the tables that were built do not hold what the file says; nothing was kept",
-                    code="internal",
-                    origin=ready.origin(wrong[0], header),
-                    why=f"the table is {wrong[1]}",
-                    next="this is a fault of Kerfmark: please report it",
-                )
+        headers = ready.encoded.source.headers
+        with ThreadPoolExecutor(1 if memory.scarce() else 2) as pool:
+            for header, wrong in zip(headers, pool.map(rejoined.differs, headers), strict=True):
+                if wrong is not None:
+                    raise KerfmarkError(
+                        "the tables that were built do not hold what the file says; nothing was "
+                        "kept",
+                        code="internal",
+                        origin=ready.origin(wrong[0], header),
+                        why=f"the table is {wrong[1]}",
+                        next="this is a fault of Kerfmark: please report it",
+                    )
 
 
 class _Rejoined:

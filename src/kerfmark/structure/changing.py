@@ -70,13 +70,14 @@ def changing_columns(
             changed = same_key & (value[1:] != value[:-1])
             if not changed.any() or (changed & same_day).any() or (value < 0).any():
                 continue
-            different = len(np.unique(known))
+            different = 1 + int(np.count_nonzero(~same_key))
             stretches = int(changed.sum()) + different
+            if stretches * ROWS_PER_STRETCH > len(rows):
+                continue
             pairs = len(np.unique(known.astype(np.int64) * (len(columns[c].values) + 1) + value))
             if (
                 pairs == stretches  # no value comes back
                 and not holds(columns[over].codes, columns[c].codes, len(columns[over].values))
-                and stretches * ROWS_PER_STRETCH <= len(rows)
                 and len(np.unique(known[1:][changed])) >= FEWEST_CHANGING
             ):
                 header, by, day_header = (columns[i].header for i in (c, key, over))

@@ -44,13 +44,14 @@ MOST_COMPARED = 300
 class Prepared:
     """Columns of codes in which structure is looked for: some `rows` of the source (None: all),
     with what is `derived` (a column from which other one), and which columns have misspelt names
-    beside which code (`misspelt`)."""
+    beside which code (`misspelt`). `whole` is the relation of all columns, where there is one."""
 
     codes: list[Codes]
     sizes: list[int]
     rows: np.ndarray | None = None
     derived: dict[int, int] = field(default_factory=dict)
     misspelt: dict[int, int] = field(default_factory=dict)
+    whole: Relation | None = None
 
     @property
     def columns(self) -> list[int]:
@@ -60,6 +61,8 @@ class Prepared:
     @cached_property
     def relation(self) -> Relation:
         """These columns as a relation."""
+        if self.whole is not None and not self.derived:
+            return self.whole
         return Relation(
             [self.codes[c] for c in self.columns], [self.sizes[c] for c in self.columns]
         )
@@ -87,18 +90,24 @@ def prepare(
         if found is not None:
             misspelt[n] = found[0]
             codes[n], sizes[n] = found[1], found[2]
-    derived = derived_columns(columns, codes, sizes, types, kinds)
-    return Prepared(codes, sizes, rows, derived, misspelt)
+    whole = Relation(codes, sizes) if misspelt and codes else relation
+    derived = derived_columns(columns, whole, types, kinds) if whole else {}
+    return Prepared(codes, sizes, rows, derived, misspelt, whole)
 
 
 def derived_columns(
     columns: Sequence[EncodedColumn],
-    codes: Sequence[Codes],
-    sizes: Sequence[int],
+    relation: Relation,
     types: Sequence[ColumnType],
     kinds: Sequence[str],
 ) -> dict[int, int]:
-    """The columns that are computed from one other column: parts of a date, classes of a number."""
+    """The columns that are computed from one other column of their `relation`: parts of a date,
+    classes of a number."""
+    codes, sizes = relation.columns, relation.sizes
+
+    def decides(a: int, b: int) -> bool:
+        return relation.disagreement(a)[b] == 0 and relation.decides(a, b)
+
     out: dict[int, int] = {}
     for a, column in enumerate(columns):
         if types[a].kind not in ("date", "timestamp") or sizes[a] < FEWEST_VALUES:
@@ -109,7 +118,7 @@ def derived_columns(
             if b != a
             and b not in out
             and 2 <= sizes[b] <= sizes[a] / 2
-            and _decides(codes[a], codes[b], sizes[a])
+            and decides(a, b)
         ]
         if not decided:
             continue
@@ -130,20 +139,25 @@ def derived_columns(
             and b not in out
             and 2 <= sizes[b] <= min(MOST_CLASSES, sizes[a] / 2)
             and kinds[b] not in ("decimal", "real", "date", "timestamp")
-            and _decides(codes[a], codes[b], sizes[a])
         ]
+        numbers = _as_numbers(column, types[a]) if classes else None
+        if numbers is None:
+            continue
+        some = np.arange(0, relation.rows, max(1, relation.rows // SAMPLE))
+        some = some[codes[a][some] >= 0]
+        some = some[np.argsort(numbers[codes[a][some]])]  # most are refuted by some rows
+        classes = [b for b in classes if _changes(codes[b][some]) <= sizes[b] and decides(a, b)]
         classes = [
             b
             for b in classes
             if not looks_like_key(columns[b].header)
-            and not any(_decides(codes[b], codes[c], sizes[b]) for c in classes if c != b)
+            and not any(decides(b, c) for c in classes if c != b)
         ]  # what decides something besides is a thing, not a class of sizes
-        order = _by_size(column, types[a]) if classes else None
-        for b in classes if order is not None else ():
+        order = np.argsort(numbers, kind="stable") if classes else numbers
+        for b in classes:
             of_value = codes[b][first_rows(codes[a], sizes[a])]
             run = of_value[order]
-            changes = int(np.count_nonzero(run[1:] != run[:-1]))
-            if changes == sizes[b] - 1 + int((run < 0).any()) and not _is_part_of_key(
+            if _changes(run) == sizes[b] - 1 + int((run < 0).any()) and not _is_part_of_key(
                 a, b, codes, sizes
             ):
                 out[b] = a
@@ -163,20 +177,18 @@ def _is_part_of_key(a: int, b: int, codes: Sequence[Codes], sizes: Sequence[int]
     return False
 
 
-def _decides(a: Codes, b: Codes, size: int) -> bool:
-    """Whether a column decides another one; most are refuted by the first rows."""
-    return holds(a[:SAMPLE], b[:SAMPLE], size) and holds(a, b, size)
+def _changes(codes: np.ndarray) -> int:
+    """How often a row says something else than the one before."""
+    return int(np.count_nonzero(codes[1:] != codes[:-1]))
 
 
-def _by_size(column: EncodedColumn, type_: ColumnType) -> np.ndarray | None:
-    """The values of a column from the smallest to the largest; None where not all are numbers."""
+def _as_numbers(column: EncodedColumn, type_: ColumnType) -> np.ndarray | None:
+    """The values of a column as floating-point numbers; None where not all are numbers."""
     try:
         numbers = pc.cast(column.typed(type_), pa.float64())
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         return None
-    if numbers.null_count:
-        return None
-    return np.argsort(numbers.to_numpy(), kind="stable")
+    return None if numbers.null_count else numbers.to_numpy()
 
 
 def _parts_of_dates(column: EncodedColumn, type_: ColumnType) -> list[np.ndarray]:
