@@ -309,6 +309,15 @@ def test_a_first_column_of_titles_is_no_key(tmp_path: Path) -> None:
     assert layout.tables["swarm"].known_by == () and not layout.tables["swarm"].unique
 
 
+def test_what_is_called_like_the_id_of_the_rows_is_their_key(tmp_path: Path) -> None:
+    """Though a code of something else, which is in one row each, comes before it."""
+    rows = [[f"H{i:03}", 700 + i, f"Swarm {i}"] for i in range(40)]
+    found = designed({"swarms": [["hive code", "swarm_id", "label"], *rows]}, tmp_path)
+    assert found == {"swarm": ({"hive code", "swarm_id", "label"}, set())}
+    layout, _ = read_layout(tmp_path / "a.layout.toml")
+    assert layout.tables["swarm"].key == ("swarm_id",)
+
+
 @pytest.mark.parametrize(("rows", "is_key"), [(19, False), (20, True)])
 def test_a_header_that_says_nothing_makes_no_key_of_few_rows(
     tmp_path: Path, rows: int, is_key: bool

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from kerfmark.memory import limited
     from kerfmark.read.source import Reading
     from kerfmark.verbs.add import AddResult, NewHeaders, add
+    from kerfmark.verbs.beside import BesideResult
     from kerfmark.verbs.check import CheckResult, check
     from kerfmark.verbs.cut import CutResult, cut
     from kerfmark.verbs.draw import picture
@@ -52,6 +53,7 @@ _MODULES = {
     "OntoResult": "verbs.map_onto",
     "add": "verbs.add",
     "AddResult": "verbs.add",
+    "BesideResult": "verbs.beside",
     "NewHeaders": "verbs.routing",
     "picture": "verbs.draw",
     "limited": "memory",
@@ -88,6 +90,7 @@ _MODULES = {
 }
 __all__ = [
     "AddResult",
+    "BesideResult",
     "CheckResult",
     "CutResult",
     "DataRefused",

@@ -8,13 +8,14 @@ from typing import TYPE_CHECKING
 
 from kerfmark.cli import database, loading, reading
 from kerfmark.cli.add import tell as tell_added
-from kerfmark.cli.mark import steering, steering_arguments, why, worth_knowing
+from kerfmark.cli.mark import evidence, steering, steering_arguments, why, worth_knowing
 from kerfmark.cli.terminal import BAD, FAINT, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.engines import script_engine
 from kerfmark.errors import UsageError, counted
 
 if TYPE_CHECKING:
+    from kerfmark.verbs.beside import BesideResult
     from kerfmark.verbs.cut import CutResult
 
 ROWS_SET_ASIDE = 3
@@ -30,6 +31,7 @@ afterwards, or everything is as before.
   kerfmark cut apiary.layout.toml --into other.db
   kerfmark cut apiary.layout.toml --into {database.EXAMPLE_URL} --schema apiary
   kerfmark cut apiary.layout.toml --as-script apiary.sql --for {database.EXAMPLE_ENGINE}
+  kerfmark cut harvest.csv --into apiary.db --beside            tables for files of another kind
 """
 
 
@@ -57,6 +59,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="with --replace: lose later loads, changes of the layout and rows that no load made",
     )
+    parser.add_argument(
+        "--beside",
+        action="store_true",
+        help="put tables for files of another kind beside those of the database, linked to them",
+    )
     loading.known_in_filled_tables(parser)
     loading.rehearse(parser, "build and check everything, and keep nothing")
     steering_arguments(parser)
@@ -65,8 +72,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
-    from kerfmark.verbs.add import AddResult
-    from kerfmark.verbs.cut import cut
+    from kerfmark.verbs.beside import BesideResult
+    from kerfmark.verbs.cut import CutResult, cut
 
     if bool(args.into) == bool(args.as_script) or bool(args.as_script) != bool(args.engine):
         raise UsageError(
@@ -83,19 +90,35 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             discard=args.discard,
             rehearsal=args.rehearse,
             known=args.known,
+            beside=args.beside,
             progress=progress,
             reading=reading.chosen(args),
             steering=steering(args),
             set_aside=args.set_aside,
         )
     terminal.result(result)
-    if isinstance(result, AddResult):
-        tell_added(result, terminal)
-        if result.rehearsed and result.problems and not result.set_aside:
-            return 1
-    else:
+    if isinstance(result, CutResult):
         _tell(result, terminal, args.engine)
+        return ROWS_SET_ASIDE if result.set_aside else 0
+    if isinstance(result, BesideResult):
+        _tell_beside(result, terminal)
+        result = result.added
+    else:
+        tell_added(result, terminal)
+    if result.rehearsed and result.problems and not result.set_aside:
+        return 1
     return ROWS_SET_ASIDE if result.set_aside else 0
+
+
+def _tell_beside(result: BesideResult, terminal: Terminal) -> None:
+    """The tables beside those that a database has, and the load."""
+    evidence(result, terminal)
+    terminal.say()
+    tell_added(result.added, terminal)
+    if result.layout:
+        terminal.say("saved ", (result.layout, BOLD), ": the layout of the whole database")
+    elif not result.added.rehearsed:
+        terminal.say("the layout beside the database is not the one in it, so it was left as it is")
 
 
 def _tell(result: CutResult, terminal: Terminal, engine: str = "") -> None:

@@ -15,6 +15,7 @@ from kerfmark.errors import UsageError, counted
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from kerfmark.verbs.beside import BesideResult
     from kerfmark.verbs.mark import MarkResult, Reason, Reference, Steering, TableMarked
 
 NAME = "mark"
@@ -314,26 +315,7 @@ def _onto(args: argparse.Namespace, terminal: Terminal) -> int:
 
 
 def _tell(result: MarkResult, args: argparse.Namespace, terminal: Terminal) -> None:
-    picture(result.tables, terminal)
-    why(result.reasons, result.references, terminal)
-    if result.near:
-        terminal.say()
-        terminal.say(("nearly", HEAD))
-        for near in result.near[:12]:
-            lives = (
-                f"lives in {near.table}, where these rows keep what they say"
-                if near.table
-                else "stays with the rows"
-            )
-            terminal.say("  ", str(near), (f"  ({lives})", FAINT))
-        if len(result.near) > 12:
-            terminal.say((f"  ... and {len(result.near) - 12:,} more (--json lists all)", FAINT))
-    if result.against:
-        terminal.say()
-        terminal.say(("decided against", HEAD))
-        for line in result.against[:12]:
-            terminal.say("  ", line)
-    worth_knowing(result.notes, terminal)
+    evidence(result, terminal)
     if result.new or result.missing:
         terminal.say()
         terminal.say(("new since the layout was written", HEAD))
@@ -358,6 +340,31 @@ def _tell(result: MarkResult, args: argparse.Namespace, terminal: Terminal) -> N
         )
     if args.report:
         terminal.note("wrote ", (str(args.report), BOLD))
+
+
+def evidence(result: MarkResult | BesideResult, terminal: Terminal) -> None:
+    """The tables that are proposed, why, what nearly holds, what was decided against, and what is
+    worth knowing."""
+    picture(result.tables, terminal)
+    why(result.reasons, result.references, terminal)
+    if result.near:
+        terminal.say()
+        terminal.say(("nearly", HEAD))
+        for near in result.near[:12]:
+            lives = (
+                f"lives in {near.table}, where these rows keep what they say"
+                if near.table
+                else "stays with the rows"
+            )
+            terminal.say("  ", str(near), (f"  ({lives})", FAINT))
+        if len(result.near) > 12:
+            terminal.say((f"  ... and {len(result.near) - 12:,} more (--json lists all)", FAINT))
+    if result.against:
+        terminal.say()
+        terminal.say(("decided against", HEAD))
+        for line in result.against[:12]:
+            terminal.say("  ", line)
+    worth_knowing(result.notes, terminal)
 
 
 def picture(tables: Sequence[TableMarked], terminal: Terminal) -> None:
@@ -400,6 +407,7 @@ class _Picture:
             (table.name, HEAD),
             rows,
             (mark, FAINT),
+            ("  there already", FAINT) if table.there else "",
             "  ",
             (key or "each row", BOLD),
             f": {own}" if own else "",

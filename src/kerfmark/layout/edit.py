@@ -6,6 +6,8 @@ from typing import Any
 
 import tomlkit
 
+from kerfmark.layout.model import Layout
+
 
 def with_spelling(text: str, source: str, header: str, spelling: str) -> str:
     """The layout, in which a header may be spelled in another way as well."""
@@ -16,6 +18,16 @@ def with_spelling(text: str, source: str, header: str, spelling: str) -> str:
         spec["also"] = also = tomlkit.inline_table()
     also[header] = [*also.get(header, []), spelling]
     return tomlkit.dumps(doc)
+
+
+def with_more(text: str, layout: Layout, more: str) -> str:
+    """The text of a layout with the sources and tables of another text after it, whose tables may
+    link to those that are there. Tables that need not name their source now do."""
+    doc: Any = tomlkit.parse(text)
+    for name, table in layout.tables.items():
+        if "source" not in doc["tables"][name] and table.source:
+            doc["tables"][name]["source"] = table.source
+    return tomlkit.dumps(doc).rstrip() + "\n\n" + more[more.index("[sources.") :]
 
 
 def without_column(text: str, source: str, header: str) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import Any
@@ -88,11 +88,13 @@ def statements(
     headers: Mapping[str, Sequence[str]],
     dialect: SqlDialect,
     built_as: Mapping[str, str] = MappingProxyType({}),
+    only: Collection[str] | None = None,
 ) -> Statements:
-    """The statements for all tables, links, indexes and views of a layout.
+    """The statements for all tables, links and indexes of a layout, or for some of its tables
+    (`only`), and for the views of the sources that have `headers`.
 
-    `headers` are those of each source; `built_as` are other names that tables have while they are
-    built. Raises LayoutError for a name that is too long for the engine.
+    `built_as` are other names that tables have while they are built. Raises LayoutError for a name
+    that is too long for the engine.
     """
     _refuse_long_names(layout, dialect.longest_name)
     metadata, quote = MetaData(), dialect.name
@@ -102,6 +104,13 @@ def statements(
         name: _table(layout, name, dialect, built_as, metadata) for name in layout.parents_first()
     }
     for name, table in tables.items():
+        indexes = [
+            (fit_name(index_name, INDEX_NAME, taken), columns, unique)
+            for index_name, columns, unique in _indexes(layout, name)
+        ]
+        taken |= {short for short, _, _ in indexes}
+        if only is not None and name not in only:
+            continue
         links = _links(layout, name, quote, built_as)
         if dialect.keys_later:
             key = ", ".join(map(quote, layout.key_columns(name)))
@@ -112,16 +121,18 @@ def statements(
             table, include_foreign_key_constraints=[] if dialect.links_later else None
         )
         out.tables.append(dialect.compile(create))
-        for index_name, columns, unique in _indexes(layout, name):
-            short = fit_name(index_name, INDEX_NAME, taken)
-            taken.add(short)
-            out.indexes.append(
-                IndexSql(quote(short), quote(table.name), tuple(map(quote, columns)), unique)
-            )
+        out.indexes.extend(
+            IndexSql(quote(short), quote(table.name), tuple(map(quote, columns)), unique)
+            for short, columns, unique in indexes
+        )
         if dialect.sqlalchemy.supports_comments and not dialect.sqlalchemy.inline_comments:
             out.comments.extend([dialect.compile(SetTableComment(table))] if table.comment else [])
             out.comments.extend(dialect.compile(SetColumnComment(c)) for c in table.c if c.comment)
-    out.views.extend(view(layout, source, headers[source], dialect) for source in layout.sources)
+    out.views.extend(
+        view(layout, source, headers[source], dialect)
+        for source in layout.sources
+        if source in headers
+    )
     return out
 
 

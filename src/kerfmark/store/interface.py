@@ -5,7 +5,7 @@ Loads neither Arrow nor a driver, so that looking into a small database is quick
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
@@ -247,6 +247,11 @@ class Changing(Reader, Protocol):
         """The foreign key columns of a table that, in the rows from `first` on, lead nowhere."""
         ...
 
+    def add_tables(self, layout: Layout, names: Collection[str]) -> None:
+        """Makes some tables of a layout, with their keys, indexes and links, beside the others.
+        Raises TargetError where there is something of such a name."""
+        ...
+
     def add_column(self, table: str, column: str, type_: ColumnType) -> None:
         """Gives a table a column more, blank in the rows that are there."""
         ...
@@ -410,6 +415,19 @@ def not_ours(name: str) -> TargetError:
         why="Kerfmark has only put rows into them",
         next="kerfmark undo takes these rows away again; to build tables, name another place",
     )
+
+
+def refuse_taken(reader: Reader, names: Collection[str]) -> None:
+    """Raises TargetError where a table or view of such a name is there."""
+    there = {n.lower(): n for n in (*reader.tables(), *reader.views())}
+    if clash := next((there[n.lower()] for n in names if n.lower() in there), ""):
+        raise TargetError(
+            f'something called "{clash}" is there already, which the layout in the database '
+            "does not know",
+            code="target.name",
+            origin=Origin(reader.name),
+            next="give it another name, or take it away",
+        )
 
 
 def known_already(name: str) -> TargetError:

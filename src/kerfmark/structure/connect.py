@@ -3,7 +3,7 @@ other sources become links, and what repeats their records lives there."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import replace
 
 from kerfmark.layout.model import Layout
@@ -25,22 +25,31 @@ from kerfmark.structure.table_names import (
 
 
 def connect(
-    whole: Proposal, encoded: Mapping[str, EncodedSource], steering: Steering = Steering()
+    whole: Proposal,
+    encoded: Mapping[str, EncodedSource],
+    steering: Steering = Steering(),
+    held: Collection[str] = (),
 ) -> Proposal:
     """The proposals for single sources (`propose.merged`) with their roles joined and their links
-    by value, but for those that a person forbids."""
+    by value, but for those that a person forbids. The tables that are `held` stay as they are:
+    others may link to them by what they are known by."""
     layout, roles = join_roles(whole.layout, encoded, steering.apart, (), steering.same_as)
     alike: dict[tuple[str, str], str] = {}
     if roles and len(encoded) > 1:  # where there is a register, each role is found in it
         elsewhere = kept_elsewhere(whole.layout, encoded, steering)
-        held = [r for r in roles if {r.table, r.other} & elsewhere]
-        if held:
-            alike = headers_alike(whole.layout, held)
+        known = [r for r in roles if {r.table, r.other} & elsewhere]
+        if known:
+            alike = headers_alike(whole.layout, known)
             layout, roles = join_roles(
                 whole.layout, encoded, steering.apart, elsewhere, steering.same_as
             )
     keys = KeyValues(layout, encoded)
-    found = find_references(layout, keys, steering, alike)
+    found = [
+        r
+        for r in find_references(layout, keys, steering, alike)
+        if r.table not in held
+        and (r.parent not in held or (r.key,) in layout.tables[r.parent].unique_sets)
+    ]
     against = decided_against(layout, found, keys)
     tables = dict(layout.tables)
     for reference in found:
@@ -49,7 +58,9 @@ def connect(
         tables, Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables), keys
     )
     tables = {n: known_by_pair(t, keys, steering.not_unique) for n, t in tables.items()}
+    tables |= {n: layout.tables[n] for n in held}
     tables, pairs, instead = linked_by_pairs(tables, keys)
+    tables |= {n: layout.tables[n] for n in held}
     found = [*(r for r in found if (r.table, r.parent) not in instead), *pairs]
 
     done = Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables)
@@ -93,6 +104,11 @@ def connect(
     ]
     records = whole.rows | {r.other: r.records for r in roles}
     final, names_only = _without_promises(with_own_keys(with_table_names(done, names)))
+    if held:
+        final = final.model_copy(
+            update={"tables": final.tables | {n: layout.tables[n] for n in held}}
+        )
+        names_only = {n: columns for n, columns in names_only.items() if n not in held}
     for table, columns in names_only.items():
         about = f"tables.{table}"
         lines = ", ".join(f'["{c}"]' for c in columns)

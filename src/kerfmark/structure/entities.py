@@ -76,6 +76,8 @@ class Trait:
     """Whether it is called like its source: `hive` in a sheet of hives."""
     coded: bool = False
     """Whether all its values are numbers behind the same letters: H001, H002."""
+    own_id: bool = False
+    """Whether it is called like the key of what its source holds: `hive_id` in a sheet of hives."""
 
     @property
     def may_be_part(self) -> bool:
@@ -360,15 +362,16 @@ def _is_called_like_a_key(trait: Trait) -> bool:
 def _preferred(
     names: list[int], relation: Relation, columns: list[int], traits: Sequence[Trait]
 ) -> list[int]:
-    """Interchangeable keys, best first: without blanks, then the code of what another one names,
-    then file order."""
+    """Interchangeable keys, best first: without blanks, then what is called like the key of the
+    rows, then the code of what another one names, then file order."""
     stems = {c: tuple(stem(traits[c].header)) for c in names}
 
-    def rank(c: int) -> tuple[bool, bool, bool, bool, bool, bool, int]:
+    def rank(c: int) -> tuple[bool, bool, bool, bool, bool, bool, bool, int]:
         shared = any(stems[c] == stems[d] for d in names if d != c) or not helpful(traits[c].header)
         return (
             not traits[c].said,
             relation.filled[columns.index(c)] < relation.rows,
+            not traits[c].own_id,
             not (shared and looks_like_key(traits[c].header)),
             reaches_things(traits[c].header),
             not traits[c].coded,

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from kerfmark.layout.edit import with_more
 from kerfmark.layout.model import Layout, SourceSpec, TableSpec
 from kerfmark.layout.names import free_name
 from kerfmark.layout.text import parse_layout, write_layout
@@ -78,8 +79,7 @@ def keep_edits(old: Layout, text: str, proposed: Layout) -> Kept:
                 renamed[n]: _renamed(t, renamed, names, old, proposed) for n, t in tables.items()
             },
         )
-        body = write_layout(more)
-        added = added.rstrip() + "\n\n" + body[body.index("[sources.") :]
+        added = with_more(added, old, write_layout(more))
         new += [
             f"source {n}: {', '.join(renamed[t] for t in tables if tables[t].source == n)}"
             for n in strange

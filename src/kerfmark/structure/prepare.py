@@ -115,10 +115,7 @@ def derived_columns(
         decided = [
             b
             for b in range(len(columns))
-            if b != a
-            and b not in out
-            and 2 <= sizes[b] <= sizes[a] / 2
-            and decides(a, b)
+            if b != a and b not in out and 2 <= sizes[b] <= sizes[a] / 2 and decides(a, b)
         ]
         if not decided:
             continue

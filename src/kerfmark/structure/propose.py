@@ -34,7 +34,7 @@ from kerfmark.structure.entities import (
     decides_misspelt,
     find_entities,
 )
-from kerfmark.structure.header_words import called_like, helpful, stem
+from kerfmark.structure.header_words import called_like, helpful, looks_like_key, stem
 from kerfmark.structure.near_dependencies import NearMiss, assign_near_dependencies, near_misses
 from kerfmark.structure.prepare import prepare
 from kerfmark.structure.references import Reference
@@ -157,6 +157,7 @@ def propose(
                 [i] in said,
                 k == "text" and called_like(c.header, name),
                 k == "text" and _is_coded(c.values),
+                looks_like_key(c.header) and called_like(c.header, name),
             )
             for i, (c, k, n) in enumerate(zip(encoded.columns, kinds, lengths, strict=True))
         ]

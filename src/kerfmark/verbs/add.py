@@ -19,6 +19,7 @@ import pyarrow as pa
 
 from kerfmark.address import database_at
 from kerfmark.errors import DataRefused, Origin, TargetError, UsageError, in_rows
+from kerfmark.layout.derive import settled
 from kerfmark.layout.edit import with_column, with_spelling, with_type, without_column
 from kerfmark.layout.names import free_name, snake
 from kerfmark.layout.text import parse_layout
@@ -212,16 +213,33 @@ class Adding:
 
     def add(self, files: Sequence[str | Path], wanted: AddOptions) -> AddResult:
         """Does everything but the commit, also when it is rehearsed, unless there are problems."""
-        started, rehearsal = time.perf_counter(), wanted.rehearsal
+        started = time.perf_counter()
         self._check_tables()
         if wanted.known == "add":
             self._check_not_unique()
         routed = route(self.layout, files, wanted.source, wanted.new_headers, wanted.reading)
         apart = wanted.apart or wanted.aside is not None
-        encoded = self._read(routed, strict=not apart and not rehearsal)
+        encoded = self._read(routed, strict=not apart and not wanted.rehearsal)
         if not wanted.again:
-            self._refuse_known_files(encoded, routed)
+            self._refuse_known_files(encoded)
         self._learn(routed, encoded)
+        counts = {id(r): 0 for r in routed}
+        for name, e in encoded.items():
+            mine = [r for r in routed if r.source == name]
+            for r, part in zip(mine, loaded_files(0, {name: e}, self.database.folder), strict=True):
+                counts[id(r)] = part.rows
+        read = tuple(FileAdded(_called(r), r.source, r.why, counts[id(r)]) for r in routed)
+        return self.land(encoded, read, wanted, started)
+
+    def land(
+        self,
+        encoded: Mapping[str, EncodedSource],
+        read: tuple[FileAdded, ...],
+        wanted: AddOptions,
+        started: float,
+    ) -> AddResult:
+        """The same of sources that are encoded already; `read` tells what they were read from."""
+        apart, rehearsal = wanted.apart or wanted.aside is not None, wanted.rehearsal
         if self.adopted:
             self.file.refresh_views(self.layout, {n: e.source.headers for n, e in encoded.items()})
         done = self._rehearse(encoded, wanted.known, apart)
@@ -239,17 +257,11 @@ class Adding:
                 number, wanted.verb, done, encoded, Options(wanted.known, apart, wanted.source)
             )
             account = self._balanced(number)
-        rows = {n: e.read for n, e in encoded.items()}
-        counts = {id(r): 0 for r in routed}
-        for name, e in encoded.items():
-            mine = [r for r in routed if r.source == name]
-            for r, part in zip(mine, loaded_files(0, {name: e}, self.database.folder), strict=True):
-                counts[id(r)] = part.rows
-        assert sum(rows.values()) == sum(counts.values())
+        assert sum(e.read for e in encoded.values()) == sum(f.rows for f in read)
         return AddResult(
             self.database.name,
             0 if rehearsal else number,
-            tuple(FileAdded(_called(r), r.source, r.why, counts[id(r)]) for r in routed),
+            read,
             tuple(sorted(done.merged.counts, key=lambda c: list(self.layout.tables).index(c.name))),
             tuple(done.links),
             changes,
@@ -265,6 +277,17 @@ class Adding:
             (*_notes_of_reading(encoded), *self._loose(), *self.file.remarks),
             round(time.perf_counter() - started, 3),
         )
+
+    def enlarge(self, text: str, encoded: Mapping[str, EncodedSource]) -> None:
+        """Makes the tables that a longer layout has more than the database's own, and takes it for
+        that. `encoded` are its new sources."""
+        self._check_tables()
+        self._refuse_known_files(encoded)
+        before = set(self.layout.tables)
+        self.text, self.layout = text, parse_layout(text, "the layout")
+        whole = settled(self.layout, {n: e.source.headers for n, e in encoded.items()})
+        self.file.add_tables(whole, [n for n in whole.parents_first() if n not in before])
+        self.adopted = True
 
     def adopt(self) -> None:
         """Keeps the layout of a database that somebody else made, and makes the views of its
@@ -334,9 +357,7 @@ class Adding:
             )
         return out
 
-    def _refuse_known_files(
-        self, encoded: Mapping[str, EncodedSource], routed: Sequence[Routed]
-    ) -> None:
+    def _refuse_known_files(self, encoded: Mapping[str, EncodedSource]) -> None:
         loads = {load.number: load for load in self.ledger.live}
         known = {f.fingerprint: f for f in self.ledger.live_files}
         seen: dict[str, str] = {}

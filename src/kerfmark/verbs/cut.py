@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from kerfmark.address import database_at
 from kerfmark.engines import script_engine
@@ -40,6 +41,9 @@ from kerfmark.verbs.recording import (
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.replace_check import refuse_other_layout, refuse_to_replace
 from kerfmark.verbs.sources import open_sources
+
+if TYPE_CHECKING:
+    from kerfmark.verbs.beside import BesideResult
 
 
 @dataclass(frozen=True)
@@ -101,11 +105,12 @@ def cut(
     discard: bool = False,
     rehearsal: bool = False,
     known: str = "",
+    beside: bool = False,
     reading: Reading = Reading(),
     steering: Steering = Steering(),
     set_aside: str | Path | None = None,
     progress: Progress = silent,
-) -> CutResult | AddResult:
+) -> CutResult | AddResult | BesideResult:
     """Builds the database `into` (a path, or the URL of a server) from one layout (a .toml file) or
     from files of any kind that can be read. With `script` nothing is built: an SQL script for an
     `engine` is written there instead, which builds it.
@@ -121,6 +126,9 @@ def cut(
 
     With `rehearsal`, everything is built and checked and nothing is kept.
 
+    With `beside`, files of a kind that the database does not know become tables beside those that
+    it has, linked to them; that is a load like those of `add`, and gives a BesideResult.
+
     A layout whose tables are in the database already (`existing`) fills them, which gives an
     AddResult; `known` says what becomes of records that are there.
 
@@ -128,6 +136,29 @@ def cut(
     """
     started = time.perf_counter()
     paths = [Path(p) for p in inputs]
+    if beside:
+        from kerfmark.verbs.beside import cut_beside
+
+        if script is not None or discard or known or not into:
+            raise UsageError(
+                "new tables are put beside those of a database that is there",
+                next="name it, and leave out what is for a new one: a script, --discard, --known",
+            )
+        if any(p.suffix.lower() == ".toml" for p in paths):
+            raise UsageError(
+                "files are put beside the tables of a database, no layout",
+                next="name the files; --known-by, --no-link and the like steer what is found",
+            )
+        return cut_beside(
+            inputs,
+            into,
+            steering=steering,
+            reading=reading,
+            rehearsal=rehearsal,
+            set_aside=set_aside,
+            replace=replace,
+            progress=progress,
+        )
     if known and not any(p.suffix.lower() == ".toml" for p in paths):
         raise _known_without_records()
     database: Database = database_at(into) if script is None else _script(Path(script), engine)

@@ -27,7 +27,7 @@ __all__ = ["MarkResult", "NearMiss", "Reason", "Reference", "Steering", "TableMa
 @dataclass(frozen=True)
 class TableMarked:
     """A proposed table: how many records it would have (None: not counted), how these are known,
-    columns and links."""
+    columns and links; whether it is `there` already, and others only link to it."""
 
     name: str
     source: str
@@ -36,6 +36,7 @@ class TableMarked:
     columns: tuple[str, ...]
     links: dict[str, str]
     part_of: str
+    there: bool = False
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from kerfmark.errors import SourceError, UsageError, in_rows
+from kerfmark.layout.model import Layout
 from kerfmark.layout.names import free_name
 from kerfmark.normalize.split import Split
 from kerfmark.profile.encode import EncodedSource, encode, encode_each
@@ -31,6 +32,16 @@ NOTED = 3
 """Rows named in a note."""
 MOST_SHAPES = 500
 """Sources of different shapes that are compared with each other."""
+
+
+@dataclass(frozen=True)
+class Held:
+    """Tables of a database that others may link to: a layout that has a source for each, these
+    sources, and names that are taken besides."""
+
+    layout: Layout
+    encoded: Mapping[str, EncodedSource]
+    taken: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -109,9 +120,11 @@ def mark_sources(
     steering: Steering = Steering(),
     *,
     strict: bool = True,
+    held: Held | None = None,
 ) -> Marked:
     """Proposes the tables of sources; the layout calls their files as seen from `folder`. Unless
-    `strict`, rows with too few or too many fields are left out."""
+    `strict`, rows with too few or too many fields are left out. Tables that are `held` are in the
+    proposal as they are."""
     steering = steering.settled({h for s in sources for h in s.headers})
     if len(sources) > MOST_SHAPES:
         raise UsageError(
@@ -126,7 +139,7 @@ def mark_sources(
         if one is None:
             empty.append(found)
         else:
-            read[source_name(found.name, read)] = one
+            read[source_name(found.name, {*read, *(held.taken if held else ())})] = one
     prose = [n for n, e in read.items() if len(read) > 1 and is_prose(e) and is_unheard(n, read)]
     prose = [] if len(prose) == len(read) else prose
     noted = [read.pop(n).source for n in prose]
@@ -138,7 +151,7 @@ def mark_sources(
     blanks = {n: set(blank_spellings(e.columns)) for n, e in read.items()}
 
     def propose_with(steering: Steering) -> tuple[Proposal, dict[str, EncodedSource]]:
-        return _proposed(read, padded, blanks, folder, progress, steering)
+        return _proposed(read, padded, blanks, folder, progress, steering, held)
 
     proposal, encoded = propose_with(steering)
     more = False
@@ -178,12 +191,13 @@ def _proposed(
     folder: Path,
     progress: Progress,
     steering: Steering,
+    held: Held | None,
 ) -> tuple[Proposal, dict[str, EncodedSource]]:
     """The proposal for sources in which some spellings stand for a blank; the cells of some were
     `padded`."""
     encoded: dict[str, EncodedSource] = {}
     proposals: list[Proposal] = []
-    taken: set[str] = set()
+    taken: set[str] = {*held.taken} if held else set()
     for name, source in read.items():
         found, settled = source.source, source.with_blanks(blanks[name])
         kept = replace(
@@ -208,4 +222,8 @@ def _proposed(
         proposals.append(replace(proposal, notes=notes + proposal.notes))
         encoded[name] = settled
     progress("linking", 0, 0)
-    return connect(merged(proposals), encoded, steering), encoded
+    if held is None:
+        return connect(merged(proposals), encoded, steering), encoded
+    whole = merged([Proposal(held.layout, (), (), {}), *proposals])
+    encoded = {**held.encoded, **encoded}
+    return connect(whole, encoded, steering, held.layout.tables.keys()), encoded

@@ -20,7 +20,7 @@ from kerfmark.read.letters import Spelling, quoted, spelled
 from kerfmark.read.open import described_as, open_all
 from kerfmark.read.source import Reading, Source, with_changes
 from kerfmark.read.text_file import with_json_cells
-from kerfmark.read.union import HOW, WHERE
+from kerfmark.read.union import HOW, WHERE, parts_of
 from kerfmark.read.wrapped import unwrapped
 from kerfmark.verbs.sources import open_source, rules_of
 
@@ -170,6 +170,17 @@ def _routed(layout: Layout, found: Source, only: str, new_headers: NewHeaders) -
         left_out,
         put,
     )
+
+
+def fitting_source(layout: Layout, found: Source) -> str:
+    """The source of a layout that takes a file, or one of several of one shape, as it is; "" for
+    none."""
+    for part in parts_of(found):
+        for name in layout.sources:
+            tried = _held_against(layout, name, part)
+            if not tried.lost and not tried.new:
+                return name
+    return ""
 
 
 def _same_letters(tried: _Try, before: str) -> tuple[Source, SourceSpec, str]:

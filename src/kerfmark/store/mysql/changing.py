@@ -7,7 +7,7 @@ when the load fails.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -15,11 +15,11 @@ import pyarrow as pa
 
 from kerfmark.address import Address
 from kerfmark.store.companion import NUMBER, companion, natural_keys, numbered_keys
-from kerfmark.store.interface import known_already, no_ledger
+from kerfmark.store.interface import known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.mysql.connection import connected, translated
 from kerfmark.store.mysql.dialect import ledger_types
-from kerfmark.store.mysql.pending import complete, lock_database, write_pending
+from kerfmark.store.mysql.pending import PENDING, complete, lock_database, write_pending
 from kerfmark.store.mysql.reader import MysqlReader
 from kerfmark.store.names import view_name
 from kerfmark.store.quoting import literal, quote
@@ -37,6 +37,7 @@ class MysqlChanging(MysqlReader):
         self.where, self.adopt = where, adopt
         self.back: list[str] = []
         self.counted: set[str] = set()
+        self.making = False
 
     def __enter__(self) -> MysqlChanging:
         self.connection = connected(self.where)
@@ -64,7 +65,11 @@ class MysqlChanging(MysqlReader):
         ):
             self.back.append(f"DROP TABLE IF EXISTS {name}")
             self.execute(statement)
-        for table, keys in natural_keys(layout).items():
+        self._number_rows(natural_keys(layout))
+
+    def _number_rows(self, natural: Mapping[str, Sequence[str]]) -> None:
+        """Makes what numbers the rows of tables whose records have a key of their own."""
+        for table, keys in natural.items():
             own, types = ", ".join(map(quote, keys)), self._types(table)
             typed = ", ".join(f"{quote(k)} {types[k]} NOT NULL" for k in keys)
             self.back.append(f"DROP TABLE IF EXISTS {quote(companion(table))}")
@@ -93,9 +98,14 @@ class MysqlChanging(MysqlReader):
 
     def commit(self) -> None:
         """Makes everything that was done stay."""
+        if self.making:  # the tables are there to stay from the same moment on as their rows
+            self.execute(f"DELETE FROM {PENDING}")
         with translated(self.name):
             self.connection.commit()
         self.back, self.counted = [], set()
+        if self.making:
+            self.making = False
+            complete(self)
 
     def drop_all(self, layout: Layout) -> None:
         """Takes away all that Kerfmark made: what is to be done is written down first, so that
@@ -169,6 +179,30 @@ class MysqlChanging(MysqlReader):
         finally:
             if own:
                 self.execute("SET foreign_key_checks = 1")
+
+    def add_tables(self, layout: Layout, names: Collection[str]) -> None:
+        """Makes tables beside those that are there. That they are to go again is written down
+        first, for whoever opens the database after a program that was killed."""
+        from kerfmark.store.ddl import statements
+
+        refuse_taken(self, names)
+        own = {t: keys for t, keys in natural_keys(layout).items() if t in names}
+        before = {t.source for n, t in layout.tables.items() if n not in names}
+        new = [s for s in layout.sources if s not in before]
+        taking_back = [
+            "SET foreign_key_checks = 0",
+            *(f"DROP VIEW IF EXISTS {quote(view_name(s))}" for s in new),
+            *(f"DROP TABLE IF EXISTS {quote(t)}" for t in (*map(companion, own), *names)),
+            "SET foreign_key_checks = 1",
+        ]
+        write_pending(self, taking_back)
+        self.connection.commit()
+        self.making = True
+        self.back += [f"DROP TABLE IF EXISTS {PENDING}", *reversed(taking_back)]
+        made = statements(layout, {}, self.dialect(), only=names)
+        for statement in (*made.tables, *made.after_rows()):
+            self.execute(statement)
+        self._number_rows(own)
 
     def add_column(self, table: str, column: str, type_: ColumnType) -> None:
         """Gives a table a column more."""

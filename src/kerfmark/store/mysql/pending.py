@@ -19,6 +19,7 @@ from kerfmark.store.quoting import literal, quote
 
 PART = OWN + "part_"
 """How the tables begin that are being built."""
+_LOCK = "CONCAT('kerfmark.', LEFT(DATABASE(), 50))"
 PENDING = PART + "pending"
 """The table of the statements that are still to be run."""
 
@@ -26,9 +27,7 @@ PENDING = PART + "pending"
 def lock_database(reader: MysqlReader) -> None:
     """Takes the lock that lets one program at a time change a database. It goes with the
     connection."""
-    if reader.ask(f"SELECT GET_LOCK(CONCAT('kerfmark.', LEFT(DATABASE(), 50)), {PATIENCE})") != [
-        (1,)
-    ]:
+    if not _locked(reader, PATIENCE):
         raise TargetError(
             "another program is writing to the database",
             code="target.locked",
@@ -37,8 +36,14 @@ def lock_database(reader: MysqlReader) -> None:
         )
 
 
+def _locked(reader: MysqlReader, patience: int) -> bool:
+    """Takes the lock, a second time where this connection has it, waiting some seconds at most."""
+    return reader.ask(f"SELECT GET_LOCK({_LOCK}, {patience})") == [(1,)]
+
+
 def write_pending(reader: MysqlReader, statements: Sequence[str]) -> None:
-    """Writes down what is to be run once this transaction is committed (see `complete`)."""
+    """Writes down what is to be run once this transaction is committed (see `complete`), or what is
+    to be taken back unless it is."""
     reader.execute(
         f"CREATE TABLE {PENDING} (sequence int PRIMARY KEY, statement longtext NOT NULL)"
         f"{options_text(reader.mariadb)}"
@@ -50,13 +55,18 @@ def write_pending(reader: MysqlReader, statements: Sequence[str]) -> None:
 
 
 def complete(reader: MysqlReader) -> None:
-    """Completes what a killed program had still to do after it had named its tables."""
+    """Completes what a killed program had still to do after it had named its tables, or takes back
+    what it had only begun."""
     if reader.facts(PENDING) is None or any(re.fullmatch(PART + r"\d+", p) for p in parts(reader)):
         return
-    for (statement,) in reader.ask(f"SELECT statement FROM {PENDING} ORDER BY sequence"):
-        reader.execute(statement)
-    reader.execute(f"DROP TABLE {PENDING}")
-    reader.execute("SET foreign_key_checks = 1")
+    if not _locked(reader, 0):  # a program is at work
+        return
+    if reader.facts(PENDING) is not None:
+        for (statement,) in reader.ask(f"SELECT statement FROM {PENDING} ORDER BY sequence"):
+            reader.execute(statement)
+        reader.execute(f"DROP TABLE {PENDING}")
+        reader.execute("SET foreign_key_checks = 1")
+    reader.ask(f"SELECT RELEASE_LOCK({_LOCK})")
 
 
 def parts(reader: MysqlReader) -> list[str]:

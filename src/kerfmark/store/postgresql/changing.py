@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 import pyarrow as pa
 
 from kerfmark.address import Address
 from kerfmark.store.companion import NUMBER, companion, companion_keys, natural_keys, numbered_keys
-from kerfmark.store.interface import known_already, no_ledger
+from kerfmark.store.interface import known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import ledger_tables
 from kerfmark.store.names import view_name
 from kerfmark.store.postgresql.connection import connected, translated
@@ -39,7 +39,8 @@ class PostgresChanging(PostgresReader):
             if self.adopt is not None:
                 if there:
                     raise known_already(self.name)
-                for statement in (*ledger_tables(LEDGER), *self._companions(self.adopt)):
+                companions = self._companions(natural_keys(self.adopt))
+                for statement in (*ledger_tables(LEDGER), *companions):
                     self.execute(statement)
             elif not there:
                 raise no_ledger(self.name)
@@ -49,10 +50,10 @@ class PostgresChanging(PostgresReader):
             raise
         return self
 
-    def _companions(self, layout: Layout) -> list[str]:
+    def _companions(self, natural: Mapping[str, Sequence[str]]) -> list[str]:
         """What numbers the rows of tables whose records have a key of their own."""
         out = []
-        for table, keys in natural_keys(layout).items():
+        for table, keys in natural.items():
             own = ", ".join(map(quote, keys))
             out += [
                 f"CREATE TABLE {quote(companion(table))} AS SELECT row_number() OVER (ORDER BY "
@@ -107,6 +108,18 @@ class PostgresChanging(PostgresReader):
         else:
             count_on(self, table, key)
             self.counted[table] = key
+
+    def add_tables(self, layout: Layout, names: Collection[str]) -> None:
+        """Makes tables beside those that are there."""
+        from kerfmark.store.ddl import statements
+
+        refuse_taken(self, names)
+        made = statements(layout, {}, dialect(), only=names)
+        for statement in (*made.tables, *made.after_rows()):
+            self.execute(statement)
+        own = {t: keys for t, keys in natural_keys(layout).items() if t in names}
+        for statement in self._companions(own):
+            self.execute(statement)
 
     def add_column(self, table: str, column: str, type_: ColumnType) -> None:
         """Gives a table a column more."""

@@ -12,7 +12,7 @@ this one.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,7 +21,7 @@ import pyarrow as pa
 
 from kerfmark import memory
 from kerfmark.store.common_sql import SOUGHT, SharedSql
-from kerfmark.store.interface import PATIENCE, known_already, no_ledger
+from kerfmark.store.interface import PATIENCE, known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.names import view_name
 from kerfmark.store.quoting import literal, quote
@@ -175,6 +175,15 @@ class OpenFile(SqliteCatalog, SharedSql):
             f"UPDATE {quote(table)} AS t SET {quote(column)} = {value} FROM {others} WHERE "
             f"{condition}"
         )
+
+    def add_tables(self, layout: Layout, names: Collection[str]) -> None:
+        """Makes tables beside those that are there."""
+        from kerfmark.store.ddl import statements
+
+        refuse_taken(self, names)
+        made = statements(layout, {}, dialect(), only=names)
+        for statement in (*made.tables, *made.after_rows()):
+            self.execute(statement)
 
     def add_column(self, table: str, column: str, type_: ColumnType) -> None:
         """Gives a table a column more, blank in the rows that are there."""
