@@ -14,6 +14,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import openpyxl
 import pytest
 
 from conftest import Runner
@@ -325,3 +326,47 @@ def test_nothing_is_put_beside_what_is_not_there(tmp_path: Path) -> None:
         cut([path], tmp_path / "none.db", beside=True)
     with pytest.raises(UsageError):
         cut([path], "", beside=True)
+
+
+def test_beside_tables_that_somebody_else_made(db: Target, write: Write, kerfmark: Runner) -> None:
+    if "schema=" in db.url:
+        db.do(f"CREATE SCHEMA {db.url.split('schema=')[1]}")
+    db.do(
+        "CREATE TABLE keeper (keeper_id integer PRIMARY KEY, code varchar(9) NOT NULL UNIQUE, "
+        "full_name varchar(40) NOT NULL UNIQUE)"
+        if db.is_file
+        else "CREATE TABLE keeper (keeper_id serial PRIMARY KEY, code varchar(9) NOT NULL UNIQUE, "
+        "full_name varchar(40) NOT NULL UNIQUE)"
+    )
+    write("keepers.csv", text(["code", "full name"], KEEPERS))
+    kerfmark("mark", "keepers.csv", "--onto", str(db), "-o", "onto.toml")
+    kerfmark("cut", "onto.toml", "--into", str(db))
+    rows = [[i, f"2040-03-{i % 28 + 1:02}", KEEPERS[i * 7 % 30][1], i % 9] for i in range(1, 90)]
+    write("duties.csv", text(["Duty no", "Held on", "Held by", "Hours"], rows))
+    kerfmark("cut", "duties.csv", "--into", str(db), "--beside")
+    found = db.ask(
+        "SELECT d.duty_no, k.full_name, d.hours FROM duty d JOIN keeper k ON k.keeper_id = "
+        "d.held_by_id"
+    )
+    assert found == [(r[0], r[2], r[3]) for r in rows]
+    assert kerfmark("prove", str(db)).code == 0
+    kerfmark("undo", str(db))
+    assert db.ask("SELECT count(*) FROM duty") == [0]
+    assert db.ask("SELECT count(*) FROM keeper") == [30]
+
+
+def test_a_sheet_of_a_known_kind_is_passed_over(tmp_path: Path) -> None:
+    book = openpyxl.Workbook()
+    book.active.title = "Hives"
+    for row in [["code", "kind"], *(h[:2] for h in HIVES)]:
+        book.active.append(row)
+    book.save(tmp_path / "register.xlsx")
+    cut([tmp_path / "register.xlsx"], tmp_path / "a.db")
+    jars = book.create_sheet("Jars")
+    for row in [["Jar", "Cents"], ["small", 450], ["large", 790], ["comb", 990]]:
+        jars.append(row)
+    book.save(tmp_path / "register-2.xlsx")
+    made = cut([tmp_path / "register-2.xlsx"], tmp_path / "a.db", beside=True)
+    assert [t.name for t in made.tables] == ["jar"]
+    assert any('passed over: register-2.xlsx, sheet "Hives"' in told for _, told in made.notes)
+    assert prove(tmp_path / "a.db").holds

@@ -250,6 +250,35 @@ def write_csv(name: str, headers: list[str], rows: list[list[str]]) -> None:
     (DATA / name).write_text(out.getvalue(), encoding="utf-8", newline="")
 
 
+def write_harvest(a: Association) -> None:
+    """Writes a file of another kind: which keeper took which honey from which hive."""
+    rng = random.Random(1862)
+    honeys = [("Linden", "July"), ("Heather", "August"), ("Acacia", "June"), ("Clover", "June")]
+    days = sorted(rng.randrange(100) for _ in range(140))
+    rows = []
+    for n, at in enumerate(days, 1):
+        hive, (honey, month) = rng.choice(a.hives), rng.choice(honeys)
+        keeper = a.keepers[rng.randrange(len(a.keepers))][0]
+        day = dt.date(2025, 6, 10) + dt.timedelta(at)
+        kilos = f"{rng.uniform(2, 31):.1f}".replace(".", ",")
+        jars = rng.randint(3, 60)
+        rows.append(
+            [str(n), f"{day:%d.%m.%Y}", hive.tag, hive.kind, keeper, honey, month, kilos, str(jars)]
+        )
+    head = [
+        "Harvest no",
+        "Taken on",
+        "Hive",
+        "Hive type",
+        "Taken by",
+        "Honey",
+        "Flowers in",
+        "Kg",
+        "Jars",
+    ]
+    write_csv("harvest-2025.csv", head, rows)
+
+
 def write_register(a: Association) -> None:
     """Writes the register: a sheet per thing, districts within districts by name."""
     book = xlsxwriter.Workbook(str(DATA / "register.xlsx"))
@@ -313,6 +342,7 @@ def main() -> None:
     months[5] = months[4][-12:] + months[5]
     for m, (head, rows) in enumerate(zip(headers, months, strict=True), 1):
         write_csv(f"inspections-2026-{m:02}.csv", head, rows)
+    write_harvest(a)
 
 
 if __name__ == "__main__":

@@ -50,6 +50,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         ["cut", str(folder / "inspections-2025.csv"), "--into", database, "--replace", "--discard"],
         ["show", database, "--rows", "2"],
         ["prove", database],
+        ["cut", str(folder / "harvest-2025.csv"), "--into", database, "--beside"],
         ["add", str(folder / "inspections-2026-01.csv"), "--into", database],
         ["add", str(folder / "inspections-2026-04.csv"), "--into", database, "--rehearse"],
         ["loads", database],

@@ -18,6 +18,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.schema import CreateTable, SetColumnComment, SetTableComment
 from sqlalchemy.sql.type_api import TypeEngine
+from sqlalchemy.types import UserDefinedType
 
 from kerfmark.errors import LayoutError
 from kerfmark.layout.model import Layout
@@ -25,6 +26,19 @@ from kerfmark.profile.types import ColumnType
 from kerfmark.store.names import INDEX_NAME, fit_name, view_name
 from kerfmark.store.sql_dialect import SqlDialect
 from kerfmark.store.views import ViewSql, view
+
+
+class _AsDeclared(UserDefinedType[Any]):
+    """A type as an engine has declared it."""
+
+    cache_ok = True
+
+    def __init__(self, type_: str) -> None:
+        self.type_ = type_
+
+    def get_col_spec(self, **_: Any) -> str:
+        """As it is."""
+        return self.type_
 
 
 @dataclass(frozen=True)
@@ -89,19 +103,22 @@ def statements(
     dialect: SqlDialect,
     built_as: Mapping[str, str] = MappingProxyType({}),
     only: Collection[str] | None = None,
+    declared: Mapping[tuple[str, str], str] = MappingProxyType({}),
 ) -> Statements:
     """The statements for all tables, links and indexes of a layout, or for some of its tables
     (`only`), and for the views of the sources that have `headers`.
 
-    `built_as` are other names that tables have while they are built. Raises LayoutError for a name
-    that is too long for the engine.
+    `built_as` are other names that tables have while they are built; `declared` are the types that
+    columns of tables that are there have (by table and column). Raises LayoutError for a name that
+    is too long for the engine.
     """
     _refuse_long_names(layout, dialect.longest_name)
     metadata, quote = MetaData(), dialect.name
     out = Statements([])
     taken = {*layout.tables, *map(view_name, layout.sources)}
     tables = {
-        name: _table(layout, name, dialect, built_as, metadata) for name in layout.parents_first()
+        name: _table(layout, name, dialect, built_as, metadata, declared)
+        for name in layout.parents_first()
     }
     for name, table in tables.items():
         indexes = [
@@ -137,7 +154,12 @@ def statements(
 
 
 def _table(
-    layout: Layout, name: str, dialect: SqlDialect, built_as: Mapping[str, str], metadata: MetaData
+    layout: Layout,
+    name: str,
+    dialect: SqlDialect,
+    built_as: Mapping[str, str],
+    metadata: MetaData,
+    declared: Mapping[tuple[str, str], str],
 ) -> Table:
     """A table in SQLAlchemy's sense, with its foreign keys."""
     spec = layout.tables[name]
@@ -158,7 +180,13 @@ def _table(
     for link, parent in spec.parents.items():
         pairs = layout.link_columns(name, link)
         parts += [
-            Column(own, _key_type(layout, parent, key, dialect), nullable=link in spec.optional)
+            Column(
+                own,
+                _AsDeclared(declared[parent, key])
+                if (parent, key) in declared
+                else _key_type(layout, parent, key, dialect),
+                nullable=link in spec.optional,
+            )
             for own, key in pairs
         ]
         to = built_as.get(parent, parent)

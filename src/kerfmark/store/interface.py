@@ -417,6 +417,18 @@ def not_ours(name: str) -> TargetError:
     )
 
 
+def declared_keys(
+    reader: Reader, layout: Layout, names: Collection[str]
+) -> dict[tuple[str, str], str]:
+    """The types that the keys of tables have to which some new ones (`names`) link, as the engine
+    declares them."""
+    out: dict[tuple[str, str], str] = {}
+    for to in {to for n in names for to in layout.tables[n].parents.values()} - {*names}:
+        facts = reader.facts(to)
+        out |= {(to, c.name): c.type for c in facts.columns} if facts else {}
+    return out
+
+
 def refuse_taken(reader: Reader, names: Collection[str]) -> None:
     """Raises TargetError where a table or view of such a name is there."""
     there = {n.lower(): n for n in (*reader.tables(), *reader.views())}

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 from dataclasses import replace
 
-from kerfmark.layout.model import Layout
+from kerfmark.layout.model import Layout, TableSpec
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.structure.header_words import looks_like_key, names_things
 from kerfmark.structure.key_values import KeyValues
@@ -50,7 +50,7 @@ def connect(
         if r.table not in held
         and (r.parent not in held or (r.key,) in layout.tables[r.parent].unique_sets)
     ]
-    against = decided_against(layout, found, keys)
+    against = decided_against(layout, found, keys, held)
     tables = dict(layout.tables)
     for reference in found:
         tables = linked(tables, reference)
@@ -105,9 +105,9 @@ def connect(
     records = whole.rows | {r.other: r.records for r in roles}
     final, names_only = _without_promises(with_own_keys(with_table_names(done, names)))
     if held:
-        final = final.model_copy(
-            update={"tables": final.tables | {n: layout.tables[n] for n in held}}
-        )
+        kept = {n: layout.tables[n] for n in held}
+        linked_to = {n: _making_nothing(t, kept) for n, t in final.tables.items() if n not in held}
+        final = final.model_copy(update={"tables": {**kept, **linked_to}})
         names_only = {n: columns for n, columns in names_only.items() if n not in held}
     for table, columns in names_only.items():
         about = f"tables.{table}"
@@ -138,6 +138,20 @@ def connect(
             if r.table in tables
         ),
     )
+
+
+def _making_nothing(spec: TableSpec, held: Mapping[str, TableSpec]) -> TableSpec:
+    """A table whose links make no records of tables that are held, where these need more than what
+    a link says: rows that name no record are refused."""
+    links = {}
+    for name, link in spec.links.items():
+        said = {c.split(".")[0] for c in (*link.by, *link.repeats)}
+        parent = held.get(link.to)
+        lacking = parent and {*parent.columns, *parent.links} - said - {*parent.optional}
+        plain = not any("." in path for path in link.by)  # those by two columns always make some
+        refuse = lacking and plain
+        links[name] = link.model_copy(update={"missing": "refuse"}) if refuse else link
+    return spec.model_copy(update={"links": links})
 
 
 def _two_ends(whole: Proposal, layout: Layout) -> list[tuple[str, str]]:

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from types import MappingProxyType
 
@@ -515,8 +515,11 @@ def _without_circles(references: Sequence[Reference], layout: Layout) -> list[Re
     return [r for r in references if r in out]
 
 
-def decided_against(layout: Layout, found: Sequence[Reference], keys: KeyValues) -> tuple[str, ...]:
-    """References by number that the values would allow, but that nothing else speaks for."""
+def decided_against(
+    layout: Layout, found: Sequence[Reference], keys: KeyValues, held: Collection[str] = ()
+) -> tuple[str, ...]:
+    """References by number that the values would allow, but that nothing else speaks for; not of
+    tables that are `held`, nor of what tells the rows of a source apart."""
     linked = {(r.table, r.column) for r in found}
     numbered = [
         (n, c, s)
@@ -528,6 +531,9 @@ def decided_against(layout: Layout, found: Sequence[Reference], keys: KeyValues)
     for name, column, c in numbered:
         if helpful(c.header) and not looks_like_key(c.header):
             continue  # nobody takes frames or altitudes for links
+        spec = layout.tables[name]
+        if name in held or (spec.each_row and (column,) in spec.unique_sets):
+            continue
         for parent, key, p in numbered:
             target = layout.tables[parent]
             if (

@@ -4,6 +4,7 @@ linked to the records that it has. They land as a load like any other."""
 from __future__ import annotations
 
 import contextlib
+import shlex
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -84,9 +85,7 @@ def cut_beside(
     with database.reading() as reader:
         text = Ledger(reader).layout
     layout = parse_layout(text, "the layout in the database")
-    sources = open_inputs(inputs, reading)
-    for source in sources:
-        _refuse_known_kind(layout, source, database.name)
+    sources, known = _of_new_kinds(layout, open_inputs(inputs, reading), database.name)
     held = held_tables(layout, str(into), progress)
     marked = mark_sources(
         sources, database.layout_path.parent, progress, steering, strict=aside is None, held=held
@@ -126,14 +125,17 @@ def cut_beside(
     try:
         added = retried(once)
     except DataRefused as refusal:
-        refusal.next += "; or steer the proposal (--no-link, --no-table: kerfmark cut --help)"
+        refusal.next = (
+            "correct the cells; or let the other rows land with --set-aside FILE; or keep a column "
+            "as it is with --no-link COLUMN"
+        )
         raise
     return BesideResult(
         str(path) if saved and not rehearsal else "",
         _told(proposal, held),
         proposal.reasons,
         proposal.references,
-        proposal.notes,
+        (*known, *proposal.notes),
         proposal.near,
         proposal.against,
         added,
@@ -159,15 +161,32 @@ def _told(proposal: Proposal, held: Held) -> tuple[TableMarked, ...]:
     )
 
 
-def _refuse_known_kind(layout: Layout, source: Source, database: str) -> None:
-    """Raises UsageError for a file that a source of the database takes as it is."""
-    if known := fitting_source(layout, source):
-        raise UsageError(
-            f'this is a file of the kind "{known}", which the database knows',
-            code="usage.known-kind",
-            origin=source.origin(),
-            next=f"kerfmark add {source.origin().file} --into {database} puts it into its tables",
-        )
+def _of_new_kinds(
+    layout: Layout, sources: Sequence[Source], database: str
+) -> tuple[list[Source], list[tuple[str, str]]]:
+    """Sources of kinds that a database does not know, and what is to be told of the others. Raises
+    UsageError where there are no such."""
+    new: list[Source] = []
+    known: list[tuple[str, str]] = []
+    for source in sources:
+        kind = fitting_source(layout, source)
+        if kind:
+            told = (
+                f'passed over: {source.origin()} is of the kind "{kind}", which the database knows'
+            )
+            known.append((source.name, told))
+        else:
+            new.append(source)
+    if new:
+        return new, known
+    kind, file = fitting_source(layout, sources[0]), sources[0].origin().file
+    raise UsageError(
+        f'this is a file of the kind "{kind}", which the database knows',
+        code="usage.known-kind",
+        origin=sources[0].origin(),
+        next=f"kerfmark add {shlex.quote(file)} --into {shlex.quote(database)} puts it into its "
+        "tables",
+    )
 
 
 def held_tables(layout: Layout, location: str, progress: Progress = silent) -> Held:

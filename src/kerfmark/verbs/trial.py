@@ -19,6 +19,10 @@ MOST_TRIALS = 12
 Proposed = tuple[Proposal, dict[str, EncodedSource]]
 
 
+UNKNOWN = "unknown"
+"""The kind of a refusal of a value that no record has, where none is to be made."""
+
+
 @dataclass(frozen=True)
 class _Refusal:
     """Why a proposal would be refused: the table concerned ("": none is known), the headers, and
@@ -46,7 +50,11 @@ def that_can_be_cut(
             against = (*dict.fromkeys(told), *proposal.against)
             return replace(proposal, against=against), encoded, built
         asked = [r for r in refusals if _is_wished(r, steering, proposal.layout)]
-        told += [f"a cut refuses this, though it was asked for: {r.reason}" for r in asked]
+        told += [
+            f"a cut refuses this, though it was asked for: {r.reason}"
+            for r in asked
+            if r.kind != UNKNOWN
+        ]
         if trial == MOST_TRIALS or asked:
             break
         narrower = steering
@@ -95,7 +103,10 @@ def _tried(
 
 
 def _is_wished(refusal: _Refusal, steering: Steering, layout: Layout) -> bool:
-    """Whether what is refused is what a person asked for: it is not given up then."""
+    """Whether what is refused is what a person asked for, or a value that no record of a database
+    has: it is not given up then, but told with its rows when it lands."""
+    if refusal.kind == UNKNOWN:
+        return True
     wished = {h for h, _ in steering.link} | {h for pair in steering.same_as for h in pair}
     keys = [{*key} for key in steering.known_by]
     table = refusal.table in layout.tables and {*layout.key_headers(refusal.table)} in keys

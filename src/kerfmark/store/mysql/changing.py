@@ -15,7 +15,7 @@ import pyarrow as pa
 
 from kerfmark.address import Address
 from kerfmark.store.companion import NUMBER, companion, natural_keys, numbered_keys
-from kerfmark.store.interface import known_already, no_ledger, refuse_taken
+from kerfmark.store.interface import declared_keys, known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.mysql.connection import connected, translated
 from kerfmark.store.mysql.dialect import ledger_types
@@ -199,7 +199,8 @@ class MysqlChanging(MysqlReader):
         self.connection.commit()
         self.making = True
         self.back += [f"DROP TABLE IF EXISTS {PENDING}", *reversed(taking_back)]
-        made = statements(layout, {}, self.dialect(), only=names)
+        declared = declared_keys(self, layout, names)
+        made = statements(layout, {}, self.dialect(), only=names, declared=declared)
         for statement in (*made.tables, *made.after_rows()):
             self.execute(statement)
         self._number_rows(own)

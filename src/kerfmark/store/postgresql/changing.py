@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from kerfmark.address import Address
 from kerfmark.store.companion import NUMBER, companion, companion_keys, natural_keys, numbered_keys
-from kerfmark.store.interface import known_already, no_ledger, refuse_taken
+from kerfmark.store.interface import declared_keys, known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import ledger_tables
 from kerfmark.store.names import view_name
 from kerfmark.store.postgresql.connection import connected, translated
@@ -114,7 +114,8 @@ class PostgresChanging(PostgresReader):
         from kerfmark.store.ddl import statements
 
         refuse_taken(self, names)
-        made = statements(layout, {}, dialect(), only=names)
+        declared = declared_keys(self, layout, names)
+        made = statements(layout, {}, dialect(), only=names, declared=declared)
         for statement in (*made.tables, *made.after_rows()):
             self.execute(statement)
         own = {t: keys for t, keys in natural_keys(layout).items() if t in names}

@@ -21,7 +21,7 @@ import pyarrow as pa
 
 from kerfmark import memory
 from kerfmark.store.common_sql import SOUGHT, SharedSql
-from kerfmark.store.interface import PATIENCE, known_already, no_ledger, refuse_taken
+from kerfmark.store.interface import PATIENCE, declared_keys, known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.names import view_name
 from kerfmark.store.quoting import literal, quote
@@ -181,7 +181,8 @@ class OpenFile(SqliteCatalog, SharedSql):
         from kerfmark.store.ddl import statements
 
         refuse_taken(self, names)
-        made = statements(layout, {}, dialect(), only=names)
+        declared = declared_keys(self, layout, names)
+        made = statements(layout, {}, dialect(), only=names, declared=declared)
         for statement in (*made.tables, *made.after_rows()):
             self.execute(statement)
 
