@@ -54,7 +54,7 @@ _MODULES = {
     "add": "verbs.add",
     "AddResult": "verbs.add",
     "BesideResult": "verbs.beside",
-    "NewHeaders": "verbs.routing",
+    "NewHeaders": "verbs.new_headers",
     "picture": "verbs.draw",
     "limited": "memory",
     "Diagram": "layout.diagram",

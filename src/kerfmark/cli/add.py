@@ -27,6 +27,7 @@ a load back.
 
   kerfmark add inspections-2026-01.csv --into apiary.db
   kerfmark add inspections-2026-*.csv --into apiary.db --rehearse
+  kerfmark add incoming/ --into apiary.db                                   what is new in a folder, every night
   kerfmark add inspections-2026-06.csv --into apiary.db --known keep        only what is new of a file that overlaps
   kerfmark add mended.csv --into apiary.db                                  rows that --set-aside wrote, after they were mended
 """  # noqa: E501
@@ -51,11 +52,30 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     loading.rehearse(parser)
     loading.set_aside(parser)
     loading.replace_rows_set_aside(parser)
+    parser.add_argument(
+        "--only-new",
+        action="store_true",
+        help="pass over files that were loaded already (usual for a folder or a pattern)",
+    )
     parser.add_argument("--again", action="store_true", help="load a file that was loaded already")
     parser.add_argument(
         "--learn",
         action="store_true",
         help="accept a header that is nearly known as another spelling",
+    )
+    parser.add_argument(
+        "--means",
+        action="append",
+        default=[],
+        metavar="HEADER=KNOWN",
+        help="this header means a known one, now and from then on",
+    )
+    parser.add_argument(
+        "--lacking",
+        action="append",
+        default=[],
+        metavar="COLUMN[=VALUE]",
+        help="files may lack this column: it is blank then, or has that value",
     )
     parser.add_argument(
         "--leave-out",
@@ -80,19 +100,29 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def _pairs(said: list[str], form: str, example: str) -> dict[str, str]:
+    """What stands before and after the last sign of equality of each. Raises UsageError for what
+    has none."""
+    out = {}
+    for one in said:
+        before, equals, after = one.rpartition("=")
+        if not equals or not before or not after:
+            raise UsageError(f'"{one}" is not {form}', next=f"write it like {example}")
+        out[before.strip()] = after.strip()
+    return out
+
+
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
     from kerfmark.verbs.add import NewHeaders, add
 
-    put = {}
-    for said in args.put:
-        header, equals, table = said.rpartition("=")
-        if not equals or not header or not table:
-            raise UsageError(
-                f'"{said}" is not HEADER=TABLE', next='write it like --put "Weather=inspection"'
-            )
-        put[header] = table
-    new_headers = NewHeaders(args.learn, tuple(args.leave_out), put)
+    new_headers = NewHeaders(
+        args.learn,
+        tuple(args.leave_out),
+        _pairs(args.put, "HEADER=TABLE", '--put "Weather=inspection"'),
+        _pairs(args.means, "HEADER=KNOWN", '--means "Paid with=Paid by"'),
+        {header: value for one in args.lacking for header, _, value in [one.partition("=")]},
+    )
     with terminal.progress() as progress:
         result = add(
             args.files,
@@ -100,6 +130,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             source=args.source,
             known=args.known,
             again=args.again,
+            only_new=args.only_new,
             new_headers=new_headers,
             widen=args.widen,
             rehearsal=args.rehearse,
@@ -126,6 +157,10 @@ def tell(
             (f.file, BOLD),
             f": {counted(f.rows, 'row')} for {f.source}",
             (f"  ({f.why})", FAINT),
+        )
+    if result.known_files:
+        terminal.say(
+            "passed over ", (counted(result.known_files, "file"), BOLD), ", loaded already"
         )
     for note in result.notes:
         terminal.note(("odd  ", BAD), note)
@@ -201,6 +236,9 @@ def tell(
             ": mend what is in it, and add that file" if result.rejects else "",
         )
     if not closing:
+        return
+    if not result.files and result.known_files:
+        terminal.say(("added  ", GOOD), "nothing: there is nothing new")
         return
     if result.rehearsed:
         refused = result.problems and not result.set_aside

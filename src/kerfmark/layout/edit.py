@@ -7,6 +7,7 @@ from typing import Any
 import tomlkit
 
 from kerfmark.layout.model import Layout
+from kerfmark.layout.names import snake
 
 
 def with_spelling(text: str, source: str, header: str, spelling: str) -> str:
@@ -39,6 +40,37 @@ def without_column(text: str, source: str, header: str) -> str:
     return tomlkit.dumps(doc)
 
 
+def with_lacking(text: str, source: str, header: str, table: str, name: str, value: str) -> str:
+    """The layout, in which files need not have a header; where they lack it, or a cell is blank,
+    its column (`name`) has a value, if there is one."""
+    doc: Any = tomlkit.parse(text)
+    of: Any = doc["sources"][source]
+    of["may_lack"] = [*of.get("may_lack", []), header]
+    if value:
+        columns: Any = doc["tables"][table]["columns"]
+        if isinstance(columns, list):
+            at = next(i for i, c in enumerate(columns) if _named(c) == name)
+            columns[at] = _said(columns[at], "default", value)
+        else:
+            columns[name] = _said(columns[name], "default", value)
+    return tomlkit.dumps(doc)
+
+
+def _named(column: Any) -> str:
+    """What a column in a list of columns is called."""
+    return snake(column if isinstance(column, str) else column["header"])
+
+
+def _said(column: Any, key: str, value: str) -> Any:
+    """A column that says something more."""
+    if isinstance(column, str):
+        inline = tomlkit.inline_table()
+        inline["header"] = column
+        column = inline
+    column[key] = value
+    return column
+
+
 def with_column(text: str, source: str, table: str, name: str, header: str, type_: str) -> str:
     """The layout, in which a header that files may have is a column of a table, blank where nothing
     is said."""
@@ -62,13 +94,7 @@ def with_type(text: str, table: str, name: str, type_: str) -> str:
     doc = tomlkit.parse(text)
     columns: Any = doc["tables"][table]["columns"]
     if isinstance(columns, list):
-        from kerfmark.layout.names import snake
-
-        at = next(
-            i
-            for i, c in enumerate(columns)
-            if snake(c if isinstance(c, str) else c["header"]) == name
-        )
+        at = next(i for i, c in enumerate(columns) if _named(c) == name)
         columns[at] = _column(columns[at], type_)
     else:
         columns[name] = _column(columns[name], type_)
@@ -76,11 +102,4 @@ def with_type(text: str, table: str, name: str, type_: str) -> str:
 
 
 def _column(column: Any, type_: str) -> Any:
-    if isinstance(column, str):
-        if type_ == "text":
-            return column
-        inline = tomlkit.inline_table()
-        inline["header"] = column
-        column = inline
-    column["type"] = type_
-    return column
+    return column if isinstance(column, str) and type_ == "text" else _said(column, "type", type_)

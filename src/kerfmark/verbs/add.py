@@ -11,16 +11,17 @@ import contextlib
 import shlex
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from glob import has_magic
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
 
-from kerfmark.address import database_at
+from kerfmark.address import database_at, is_url
 from kerfmark.errors import DataRefused, Origin, TargetError, UsageError, in_rows
 from kerfmark.layout.derive import settled
-from kerfmark.layout.edit import with_column, with_spelling, with_type, without_column
+from kerfmark.layout.edit import with_column, with_lacking, with_spelling, with_type, without_column
 from kerfmark.layout.names import free_name, snake
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import FileAccount, accounts
@@ -37,11 +38,12 @@ from kerfmark.read.source import Reading
 from kerfmark.read.union import parts_of
 from kerfmark.store.interface import Changing, Database
 from kerfmark.verbs.atomic_write import write_atomically
+from kerfmark.verbs.new_headers import NewHeaders, likeness
 from kerfmark.verbs.problem_groups import Group, problem_groups
 from kerfmark.verbs.recording import loaded_files, new_load, rows_set_aside, write_merged
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.retry import retried
-from kerfmark.verbs.routing import NewHeaders, Routed, route
+from kerfmark.verbs.routing import Routed, route
 from kerfmark.verbs.sources import rules_of, together
 
 __all__ = ["AddResult", "FileAdded", "LinkCount", "NewHeaders", "TableCount", "add"]
@@ -85,7 +87,8 @@ class AddResult:
     written; `learned` are changes of the layout and of the tables' columns, in words; `account`
     tells what became of the rows of each file, and `different` the cells that say something else
     than the database, which has kept what it had; `problems` are told when rehearsed, what is
-    doubtful always (`groups`); `notes` tell what else is odd."""
+    doubtful always (`groups`); `notes` tell what else is odd; `known_files` were loaded already,
+    and passed over."""
 
     database: str
     load: int
@@ -104,6 +107,7 @@ class AddResult:
     groups: tuple[Group, ...]
     notes: tuple[str, ...]
     seconds: float
+    known_files: int = 0
 
 
 MOST_WALKED = 50_000
@@ -119,6 +123,7 @@ def add(
     source: str = "",
     known: str = "",
     again: bool = False,
+    only_new: bool = False,
     new_headers: NewHeaders = NewHeaders(),
     widen: bool = False,
     rehearsal: bool = False,
@@ -132,7 +137,8 @@ def add(
 
     Each file feeds the source whose headers it has (`source` names it). Rows that do not fit refuse
     the whole, unless `set_aside` names a file for them. A file that was loaded already is refused
-    unless `again`. `widen` lets a column take values for which its type was too narrow; `backup`
+    unless `again`; with `only_new`, and where a folder or a pattern is named, it is passed over.
+    `widen` lets a column take values for which its type was too narrow; `backup`
     names a file for a copy of the database as it was; `reading` says how the files are written,
     where that is not found by itself. With `rehearsal` nothing is written, and problems are told
     instead of raised.
@@ -146,6 +152,7 @@ def add(
         raise UsageError("name at least one file")
     if backup is not None:
         database.copy(Path(backup))
+    several = any(not is_url(str(f)) and (has_magic(str(f)) or Path(f).is_dir()) for f in files)
 
     def once() -> AddResult:
         with database.changing() as file, contextlib.ExitStack() as written:
@@ -153,11 +160,19 @@ def add(
             result = adding.add(
                 files,
                 AddOptions(
-                    source, known, again, new_headers, widen, rehearsal, aside, reading=reading
+                    source,
+                    known,
+                    again,
+                    new_headers,
+                    widen,
+                    rehearsal,
+                    aside,
+                    reading=reading,
+                    only_new=not again and (only_new or several),
                 ),
             )
             written.enter_context(write_atomically(adding.rejects))
-            if not rehearsal:
+            if not rehearsal and result.load:
                 file.commit()
         return result
 
@@ -179,6 +194,7 @@ class AddOptions:
     apart: bool = False
     verb: str = "add"
     reading: Reading = Reading()
+    only_new: bool = False
 
 
 def _notes_of_reading(encoded: Mapping[str, EncodedSource]) -> Iterator[str]:
@@ -217,9 +233,19 @@ class Adding:
         self._check_tables()
         if wanted.known == "add":
             self._check_not_unique()
-        routed = route(self.layout, files, wanted.source, wanted.new_headers, wanted.reading)
+        alike = likeness(self.layout, self.file)
+        routed = route(self.layout, files, wanted.source, wanted.new_headers, wanted.reading, alike)
         apart = wanted.apart or wanted.aside is not None
         encoded = self._read(routed, strict=not apart and not wanted.rehearsal)
+        known_files = 0
+        if wanted.only_new:
+            fresh = self._fresh(routed, encoded)
+            known_files = len(routed) - len(fresh)
+            if not fresh:
+                return self._nothing(known_files, started)
+            if known_files:
+                routed = fresh
+                encoded = self._read(routed, strict=not apart and not wanted.rehearsal)
         if not wanted.again:
             self._refuse_known_files(encoded)
         self._learn(routed, encoded)
@@ -229,7 +255,44 @@ class Adding:
             for r, part in zip(mine, loaded_files(0, {name: e}, self.database.folder), strict=True):
                 counts[id(r)] = part.rows
         read = tuple(FileAdded(_called(r), r.source, r.why, counts[id(r)]) for r in routed)
-        return self.land(encoded, read, wanted, started)
+        return replace(self.land(encoded, read, wanted, started), known_files=known_files)
+
+    def _fresh(
+        self, routed: Sequence[Routed], encoded: Mapping[str, EncodedSource]
+    ) -> list[Routed]:
+        """The files that were not loaded yet, each once."""
+        seen = {(f.source, f.fingerprint) for f in self.ledger.live_files}
+        out: list[Routed] = []
+        for name, e in encoded.items():
+            mine = [r for r in routed if r.source == name]
+            for r, (_, found, _) in zip(mine, e.parts(), strict=True):
+                if (name, found.fingerprint) not in seen:
+                    seen.add((name, found.fingerprint))
+                    out.append(r)
+        return [r for r in routed if any(r is f for f in out)]
+
+    def _nothing(self, known_files: int, started: float) -> AddResult:
+        """What there is to tell where all files were loaded already."""
+        return AddResult(
+            database=self.database.name,
+            load=0,
+            files=(),
+            tables=(),
+            links=(),
+            changes=(),
+            learned=(),
+            set_aside=0,
+            known_rows=0,
+            account=(),
+            different=(),
+            rejects=(),
+            rehearsed=False,
+            problems=0,
+            groups=(),
+            notes=(),
+            seconds=round(time.perf_counter() - started, 3),
+            known_files=known_files,
+        )
 
     def land(
         self,
@@ -349,7 +412,7 @@ class Adding:
             mine = [r for r in routed if r.source == name]
             spec = self.layout.sources[name]
             parts = [described_as(r.opened, name, rules_of(r.spec), r.spec.also) for r in mine]
-            lack = {*spec.may_lack, *(h for r in mine for h in (*r.left_out, *r.put))}
+            lack = {*spec.may_lack, *(h for r in mine for h in (*r.left_out, *r.put, *r.lacking))}
             out[name] = encode(
                 together(parts, [r.told for r in mine], spec.telling, name, lack),
                 self.progress,
@@ -398,11 +461,43 @@ class Adding:
             for header in r.left_out:
                 self.text = without_column(self.text, r.source, header)
                 self.learned.append(f'"{header}" is left out from now on')
+            for header, value in r.lacking.items():
+                self._lack(r.source, header, value)
             for header, table in r.put.items():
                 self._put(r.source, header, table, encoded[r.source])
         if self.text != before:
             self.layout = parse_layout(self.text, "the layout in the database")
             self.file.refresh_views(self.layout, {n: e.source.headers for n, e in encoded.items()})
+
+    def _lack(self, source: str, header: str, value: str) -> None:
+        """Lets files do without a header."""
+        if header in parse_layout(self.text, "the layout").sources[source].may_lack:
+            return
+        column_at = self.layout.column_of(source, header)
+        plain = column_at is not None and column_at[1].header == header and not column_at[1].split
+        table, name = "", ""
+        if column_at is not None:
+            table = column_at[0]
+            columns = self.layout.tables[table].columns
+            name = next((n for n, c in columns.items() if c is column_at[1]), "")
+        spec = self.layout.tables.get(table)
+        if spec is None or not plain or spec.source != source or name in spec.known_by:
+            raise UsageError(
+                f'files cannot do without "{header}"',
+                code="usage.lacking",
+                why="records are known by it, or a link needs it",
+                next="add the column to the file",
+            )
+        if not value and name not in spec.optional:
+            raise UsageError(
+                f'"{header}" cannot be blank in {table}',
+                code="usage.lacking",
+                why=f"{table}.{name} is required",
+                next=f'say what it is: --lacking "{header}=VALUE"',
+            )
+        self.text = with_lacking(self.text, source, header, table, name, value)
+        said = f"{value} throughout" if value else "blank"
+        self.learned.append(f'files may lack "{header}": it is {said} then')
 
     def _put(self, source: str, header: str, table: str, encoded: EncodedSource) -> None:
         spec = self.layout.tables.get(table)

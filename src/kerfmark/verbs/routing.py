@@ -4,7 +4,7 @@ can be read."""
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -22,6 +22,7 @@ from kerfmark.read.source import Reading, Source, with_changes
 from kerfmark.read.text_file import with_json_cells
 from kerfmark.read.union import HOW, WHERE, parts_of
 from kerfmark.read.wrapped import unwrapped
+from kerfmark.verbs.new_headers import Likeness, NewHeaders, unknown_headers, unknown_meaning
 from kerfmark.verbs.sources import open_source, rules_of
 
 ALIKE = 65.0
@@ -29,20 +30,11 @@ ALIKE = 65.0
 
 
 @dataclass(frozen=True)
-class NewHeaders:
-    """What a person says about columns that are not as expected: nearly known headers are accepted
-    (`learn`), new ones are left out, or put into a table (by header)."""
-
-    learn: bool = False
-    leave_out: tuple[str, ...] = ()
-    put: Mapping[str, str] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
 class Routed:
     """An open file or sheet and the source that it feeds; `spec` says how it is read, `told` what
     its telling column says. `learned` maps headers of the source to how this file spells them;
-    `left_out` and `put` are headers that are new, and what becomes of them."""
+    `left_out` and `put` are headers that are new, and what becomes of them; `lacking` are known
+    ones that it has not, with what their cells say."""
 
     source: str
     opened: Source
@@ -52,6 +44,7 @@ class Routed:
     learned: dict[str, str] = field(default_factory=dict)
     left_out: tuple[str, ...] = ()
     put: dict[str, str] = field(default_factory=dict)
+    lacking: dict[str, str] = field(default_factory=dict)
 
     @property
     def place(self) -> str:
@@ -94,9 +87,11 @@ def route(
     only: str = "",
     new_headers: NewHeaders = NewHeaders(),
     reading: Reading = Reading(),
+    alike: Likeness | None = None,
 ) -> list[Routed]:
     """The source that each file (and sheet of a workbook) feeds; `only` names the one for all of
-    them. `reading` says how they are written.
+    them. `reading` says how they are written; `alike` tells which headers may be the same though
+    they are spelled otherwise.
 
     Raises UsageError for a file that fits none, or several.
     """
@@ -104,11 +99,15 @@ def route(
         raise UsageError(
             f'there is no source "{only}"', next=f"the sources are {', '.join(layout.sources)}"
         )
-    return [
-        _routed(layout, found, only, new_headers)
-        for opened in open_all(files, reading, together=False)
-        for found in _with_lists(layout, opened, reading)
+    opened = [
+        found
+        for one in open_all(files, reading, together=False)
+        for found in _with_lists(layout, one, reading)
     ]
+    if new_headers.means:
+        expected = [expected_headers(layout, name)[1] for name in layout.sources]
+        unknown_meaning(new_headers.means, [(e, f.headers) for e in expected for f in opened])
+    return [_routed(layout, found, only, new_headers, alike) for found in opened]
 
 
 def _with_lists(layout: Layout, found: Source, reading: Reading) -> Sequence[Source]:
@@ -120,14 +119,16 @@ def _with_lists(layout: Layout, found: Source, reading: Reading) -> Sequence[Sou
     return [found]
 
 
-def _routed(layout: Layout, found: Source, only: str, new_headers: NewHeaders) -> Routed:
+def _routed(
+    layout: Layout, found: Source, only: str, new_headers: NewHeaders, alike: Likeness | None
+) -> Routed:
     tries = [
         _held_against(layout, name, found) for name in layout.sources if name == (only or name)
     ]
     fits = [t for t in tries if not t.lost and not t.new]
     if len(fits) > 1:
-        alike = [t for t in fits if snake(Path(found.location).stem).startswith(snake(t.source))]
-        fits = alike if len(alike) == 1 else fits
+        called = [t for t in fits if snake(Path(found.location).stem).startswith(snake(t.source))]
+        fits = called if len(called) == 1 else fits
     if len(fits) > 1:
         raise UsageError(
             "this fits several sources",
@@ -141,19 +142,37 @@ def _routed(layout: Layout, found: Source, only: str, new_headers: NewHeaders) -
         opened, spec, letters = _same_letters(t, layout.sources[t.source].encoding)
         why = f"its {len(t.headers)} headers are those of {t.source}{letters}"
         return Routed(t.source, opened, spec, _told(layout.sources[t.source], found), why)
-    best = min(tries, key=lambda t: (len(t.lost) + len(t.new) - len(t.pairs), t.source))
-    learned = best.pairs if new_headers.learn else {}
+    best = min(
+        tries,
+        key=lambda t: (
+            len(t.lost) + len(t.new) - len(t.pairs) - 2 * len(new_headers.pairs(t.lost, t.new)),
+            t.source,
+        ),
+    )
+    said = new_headers.pairs(best.lost, best.new)
+    learned = said | (
+        {h: n for h, n in best.pairs.items() if h not in said and n not in said.values()}
+        if new_headers.learn
+        else {}
+    )
+    lacking = {
+        h: new_headers.lacking[h] for h in best.lost - set(learned) if h in new_headers.lacking
+    }
     unknown = best.new - set(learned.values())
     left_out = tuple(sorted(h for h in unknown if h in new_headers.leave_out))
     put = {h: new_headers.put[h] for h in unknown if h in new_headers.put}
-    if best.lost - set(learned) or unknown - set(left_out) - set(put):
-        raise _unknown(best, found, learned, {*left_out, *put})
+    lost = best.lost - set(learned) - set(lacking)
+    if lost or unknown - set(left_out) - set(put):
+        new = unknown - set(left_out) - set(put)
+        known = best.headers - best.new
+        raise unknown_headers(best.source, found, lost, new, best.pairs, known, alike)
     opened, spec, letters = _same_letters(best, layout.sources[best.source].encoding)
     why = "; ".join(
         [f"its headers are those of {best.source}{letters}"]
         + [f'"{new}" is learned for "{h}"' for h, new in learned.items()]
         + [f'"{h}" is left out' for h in left_out]
         + [f'"{h}" goes to {t}' for h, t in put.items()]
+        + [f'"{h}" is lacking: {v or "blank"} throughout' for h, v in lacking.items()]
     )
     spec = spec.model_copy(
         update={
@@ -169,6 +188,7 @@ def _routed(layout: Layout, found: Source, only: str, new_headers: NewHeaders) -
         learned,
         left_out,
         put,
+        lacking,
     )
 
 
@@ -254,40 +274,6 @@ def _held_against(layout: Layout, name: str, found: Source) -> _Try:
         if score >= ALIKE and a not in pairs and b not in pairs.values():
             pairs[a] = b
     return _Try(name, opened, as_said, headers, lost, new, pairs)
-
-
-def _unknown(
-    best: _Try, found: Source, learned: Mapping[str, str], settled_already: set[str]
-) -> SourceError:
-    lost = sorted(best.lost - set(learned))
-    new = sorted(best.new - set(learned.values()) - settled_already)
-    said = [f'"{h}" is missing' for h in lost if h not in best.pairs]
-    said += [
-        f'"{h}" is missing, "{best.pairs[h]}" is new: perhaps the same'
-        for h in lost
-        if h in best.pairs
-    ]
-    alone = [h for h in new if h not in best.pairs.values()]
-    said += [f'"{h}" is new' for h in alone]
-    nearly = any(h in best.pairs for h in lost)
-    steps = (
-        ["if it is, kerfmark add --learn takes it for that (or say also = {...} in the layout)"]
-        if nearly
-        else []
-    )
-    steps += (
-        [f'say --leave-out "{alone[0]}", or --put "{alone[0]}=TABLE" for a column of a table']
-        if alone
-        else []
-    )
-    steps += ["mend its header"] if not steps else []
-    return SourceError(
-        "this fits no source that is known",
-        code="source.unknown",
-        origin=found.origin(),
-        why=f'it is nearest to "{best.source}": ' + "; ".join(said),
-        next="; ".join(steps),
-    )
 
 
 def _described(spec: SourceSpec, found: Source) -> SourceSpec:
