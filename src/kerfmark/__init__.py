@@ -38,6 +38,7 @@ if TYPE_CHECKING:
     from kerfmark.verbs.mark import MarkResult, Steering, mark
     from kerfmark.verbs.measure import MeasureResult, measure
     from kerfmark.verbs.prove import ProveResult, prove
+    from kerfmark.verbs.recut import RecutResult, recut
     from kerfmark.verbs.show import RecordResult, ShowResult, show, show_record
     from kerfmark.verbs.trace import TraceResult, trace
     from kerfmark.verbs.undo import UndoResult, undo
@@ -62,6 +63,7 @@ _MODULES = {
     **dict.fromkeys(("drop", "DropResult"), "verbs.drop"),
     "loads": "verbs.loads",
     "LoadsResult": "verbs.loads",
+    **dict.fromkeys(("recut", "RecutResult"), "verbs.recut"),
     **dict.fromkeys(("undo", "UndoResult"), "verbs.undo"),
     **dict.fromkeys(("refresh", "RefreshResult"), "verbs.refresh"),
     **dict.fromkeys(("trace", "TraceResult"), "verbs.trace"),
@@ -108,6 +110,7 @@ __all__ = [
     "ProveResult",
     "Reading",
     "RecordResult",
+    "RecutResult",
     "RefreshResult",
     "ShowResult",
     "SourceError",
@@ -130,6 +133,7 @@ __all__ = [
     "measure",
     "picture",
     "prove",
+    "recut",
     "refresh",
     "show",
     "show_record",

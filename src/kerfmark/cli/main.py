@@ -28,6 +28,7 @@ from kerfmark.cli import (
     measure,
     prove,
     reading,
+    recut,
     refresh,
     show,
     trace,
@@ -53,16 +54,16 @@ Turns flat files into several linked tables of a real database, and proves that 
 """
 _GROUPS = (
     ("look before you load", (measure, mark, check)),
-    ("build", (cut, add)),
+    ("build", (cut, add, recut)),
     ("look", (show, draw, prove)),
     ("look back", (loads, undo, refresh, trace)),
     ("take it out again", (export, drop)),
     ("begin", (demo,)),
 )
 """The commands in the order of the work."""
-_LARGE = (measure, mark, check, cut, add, prove, undo, refresh, drop)
+_LARGE = (measure, mark, check, cut, add, recut, prove, undo, refresh, drop)
 """The commands that read whole sources."""
-_WRITING = ("cut", "add", "undo", "refresh", "export", "drop")
+_WRITING = ("cut", "add", "recut", "undo", "refresh", "export", "drop")
 """The commands that have written all that they write when their work ends, and then only tell of
 it."""
 _MORE = f"""

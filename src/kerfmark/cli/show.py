@@ -25,6 +25,7 @@ one record with what it leads to and what leads to it.
 
   kerfmark show apiary.db
   kerfmark show apiary.db hive --rows 10 --where "hive_type=National"
+  kerfmark show apiary.db --layout > apiary.layout.toml                  the layout in force
   kerfmark show apiary.db hive 17                                        one record, its parents and its children
   kerfmark show apiary.db inspections_flat --csv --where "Keeper~Hollis" > hollis.csv
 """  # noqa: E501
@@ -50,14 +51,22 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "blank); may be "
         "repeated",
     )
+    parser.add_argument(
+        "--layout", action="store_true", help="the layout in force, as text to edit (see recut)"
+    )
     parser.add_argument("--csv", action="store_true", help="the rows of one table as CSV")
 
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
-    from kerfmark.verbs.show import rows_of, show, show_record
+    from kerfmark.verbs.show import layout_of, rows_of, show, show_record
 
     where, few = database.chosen(args), 3 if args.rows is None else max(args.rows, 0)
+    if args.layout:
+        if args.table is not None or args.csv or args.where:
+            raise UsageError("the layout is that of the whole database", next="name no table")
+        sys.stdout.write(layout_of(where))
+        return 0
     if args.csv:
         if args.table is None or args.key is not None or args.json:
             raise UsageError(

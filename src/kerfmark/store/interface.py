@@ -247,6 +247,11 @@ class Changing(Reader, Protocol):
         """The foreign key columns of a table that, in the rows from `first` on, lead nowhere."""
         ...
 
+    def clear(self, layout: Layout) -> None:
+        """Takes away the views of the sources and the tables of a layout, so that they can be made
+        anew; the ledger stays."""
+        ...
+
     def add_tables(self, layout: Layout, names: Collection[str]) -> None:
         """Makes some tables of a layout, with their keys, indexes and links, beside the others.
         Raises TargetError where there is something of such a name."""

@@ -600,6 +600,17 @@ class Adding:
         if self.text != self.ledger.layout:
             layout_number += 1
             write_layout_text(self.file.append, layout_number, self.text)
+        self.write_rows(done, encoded)
+        write_load(
+            self.file.append,
+            new_load(number, verb, layout_number, options),
+            loaded_files(number, encoded, self.database.folder, done),
+            rows_set_aside(number, encoded, done),
+        )
+        write_merged(self.file, number, done.merged)
+
+    def write_rows(self, done: Split, encoded: Mapping[str, EncodedSource]) -> None:
+        """Adds the new rows of all tables, and looks whether they are there."""
         added = []
         order = self.layout.parents_first()
         for name in order:
@@ -611,13 +622,6 @@ class Adding:
             before = self.file.last_row(name)
             self._put_rows(name, table, int(numbers[0]), done, encoded)
             added.append((name, int(numbers.min()), max(before, int(numbers.max()))))
-        write_load(
-            self.file.append,
-            new_load(number, verb, layout_number, options),
-            loaded_files(number, encoded, self.database.folder, done),
-            rows_set_aside(number, encoded, done),
-        )
-        write_merged(self.file, number, done.merged)
         self.progress("checking", 0, 0)
         for name, first, last in added:
             if (highest := self.file.last_row(name)) != last or (

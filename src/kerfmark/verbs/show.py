@@ -10,6 +10,7 @@ from pathlib import Path
 
 from kerfmark.address import database_at
 from kerfmark.errors import DataRefused, Origin, UsageError
+from kerfmark.ledger.records import Ledger
 from kerfmark.progress import Progress, silent
 from kerfmark.store.interface import LinkFacts, Reader, TableFacts
 from kerfmark.store.quoting import literal, quote
@@ -119,6 +120,12 @@ def names(database: str | Path) -> list[str]:
     """The tables and views of a database. Raises TargetError when it is none."""
     with database_at(database).reading() as reader:
         return [*reader.tables(), *reader.views()]
+
+
+def layout_of(database: str | Path) -> str:
+    """The layout in force, as text. Raises TargetError when Kerfmark did not make the database."""
+    with database_at(database).reading() as reader:
+        return str(Ledger(reader).layout)
 
 
 def rows_of(

@@ -19,7 +19,7 @@ from kerfmark.store.interface import declared_keys, known_already, no_ledger, re
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.mysql.connection import connected, translated
 from kerfmark.store.mysql.dialect import ledger_types
-from kerfmark.store.mysql.pending import PENDING, complete, lock_database, write_pending
+from kerfmark.store.mysql.pending import PART, PENDING, complete, lock_database, write_pending
 from kerfmark.store.mysql.reader import MysqlReader
 from kerfmark.store.names import view_name
 from kerfmark.store.quoting import literal, quote
@@ -37,7 +37,8 @@ class MysqlChanging(MysqlReader):
         self.where, self.adopt = where, adopt
         self.back: list[str] = []
         self.counted: set[str] = set()
-        self.making = False
+        self.making, self.written = False, 0
+        self.after: list[str] = []
 
     def __enter__(self) -> MysqlChanging:
         self.connection = connected(self.where)
@@ -100,11 +101,13 @@ class MysqlChanging(MysqlReader):
         """Makes everything that was done stay."""
         if self.making:  # the tables are there to stay from the same moment on as their rows
             self.execute(f"DELETE FROM {PENDING}")
+            for i, statement in enumerate(self.after):
+                self.execute(f"INSERT INTO {PENDING} VALUES ({i}, {literal(statement)})")
         with translated(self.name):
             self.connection.commit()
         self.back, self.counted = [], set()
         if self.making:
-            self.making = False
+            self.making, self.after = False, []
             complete(self)
 
     def drop_all(self, layout: Layout) -> None:
@@ -180,6 +183,48 @@ class MysqlChanging(MysqlReader):
             if own:
                 self.execute("SET foreign_key_checks = 1")
 
+    def clear(self, layout: Layout) -> None:
+        """Puts tables aside, under other names, and takes views away. They go once the transaction
+        is committed; else they get their names again."""
+        tables = [
+            t for t in (*map(companion, natural_keys(layout)), *layout.tables) if self.facts(t)
+        ]
+        aside = {t: f"{PART}old_{i}" for i, t in enumerate(tables)}
+        views = dict.fromkeys(map(view_name, layout.sources))
+        made = self.ask(
+            "SELECT table_name, view_definition FROM information_schema.views WHERE table_schema = "
+            f"DATABASE() AND table_name IN ({', '.join(map(literal, views))})"
+        )
+        moves = ", ".join(f"{quote(part)} TO {quote(t)}" for t, part in aside.items())
+        self._begin(
+            [
+                f"RENAME TABLE {moves}",
+                *(f"CREATE OR REPLACE VIEW {quote(n)} AS {definition}" for n, definition in made),
+            ]
+        )
+        for name, _ in made:
+            self.execute(f"DROP VIEW {quote(name)}")
+        moves = ", ".join(f"{quote(t)} TO {quote(part)}" for t, part in aside.items())
+        self.execute(f"RENAME TABLE {moves}")
+        self.after += [
+            "SET foreign_key_checks = 0",
+            *(f"DROP TABLE IF EXISTS {quote(part)}" for part in aside.values()),
+            "SET foreign_key_checks = 1",
+        ]
+
+    def _begin(self, taking_back: Sequence[str]) -> None:
+        """Writes down how changes of the structure that follow are taken back, before those that
+        came earlier are."""
+        if not self.making:
+            write_pending(self, [])
+            self.making = True
+            self.back.append(f"DROP TABLE IF EXISTS {PENDING}")
+        self.written -= len(taking_back)
+        for i, statement in enumerate(taking_back):
+            self.execute(f"INSERT INTO {PENDING} VALUES ({self.written + i}, {literal(statement)})")
+        self.connection.commit()
+        self.back += reversed(taking_back)
+
     def add_tables(self, layout: Layout, names: Collection[str]) -> None:
         """Makes tables beside those that are there. That they are to go again is written down
         first, for whoever opens the database after a program that was killed."""
@@ -195,10 +240,7 @@ class MysqlChanging(MysqlReader):
             *(f"DROP TABLE IF EXISTS {quote(t)}" for t in (*map(companion, own), *names)),
             "SET foreign_key_checks = 1",
         ]
-        write_pending(self, taking_back)
-        self.connection.commit()
-        self.making = True
-        self.back += [f"DROP TABLE IF EXISTS {PENDING}", *reversed(taking_back)]
+        self._begin(taking_back)
         declared = declared_keys(self, layout, names)
         made = statements(layout, {}, self.dialect(), only=names, declared=declared)
         for statement in (*made.tables, *made.after_rows()):

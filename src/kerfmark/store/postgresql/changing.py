@@ -109,6 +109,11 @@ class PostgresChanging(PostgresReader):
             count_on(self, table, key)
             self.counted[table] = key
 
+    def clear(self, layout: Layout) -> None:
+        """Takes tables and views away."""
+        for statement in dropping(layout, ledger=False):
+            self.execute(statement)
+
     def add_tables(self, layout: Layout, names: Collection[str]) -> None:
         """Makes tables beside those that are there."""
         from kerfmark.store.ddl import statements

@@ -164,12 +164,12 @@ class NewSchema:
             self.connection.commit()
 
 
-def dropping(layout: Layout) -> list[str]:
-    """The statements that take away what was made by a layout."""
+def dropping(layout: Layout, *, ledger: bool = True) -> list[str]:
+    """The statements that take away what was made by a layout, with the `ledger` or without."""
     tables = [
         *map(companion, natural_keys(layout)),
         *([] if layout.existing else reversed(layout.parents_first())),
-        *NAMES,
+        *(NAMES if ledger else ()),
     ]
     return [
         *(f"DROP VIEW IF EXISTS {quote(view_name(s))}" for s in layout.sources),

@@ -176,6 +176,13 @@ class OpenFile(SqliteCatalog, SharedSql):
             f"{condition}"
         )
 
+    def clear(self, layout: Layout) -> None:
+        """Takes tables and views away."""
+        for source in layout.sources:
+            self.execute(f"DROP VIEW IF EXISTS {quote(view_name(source))}")
+        for table in reversed(layout.parents_first()):
+            self.execute(f"DROP TABLE IF EXISTS {quote(table)}")
+
     def add_tables(self, layout: Layout, names: Collection[str]) -> None:
         """Makes tables beside those that are there."""
         from kerfmark.store.ddl import statements
@@ -219,9 +226,12 @@ class OpenFile(SqliteCatalog, SharedSql):
 
     def drop_all(self, layout: Layout) -> None:
         """Takes away all that Kerfmark made."""
-        for source in layout.sources:
-            self.execute(f"DROP VIEW IF EXISTS {quote(view_name(source))}")
-        for table in [*([] if layout.existing else reversed(layout.parents_first())), *NAMES]:
+        if layout.existing:
+            for source in layout.sources:
+                self.execute(f"DROP VIEW IF EXISTS {quote(view_name(source))}")
+        else:
+            self.clear(layout)
+        for table in NAMES:
             self.execute(f"DROP TABLE IF EXISTS {quote(table)}")
 
     def savepoint(self, name: str) -> None:
