@@ -347,7 +347,8 @@ class _Recutting:
     def _meaning(self, layout: Layout, spec: TableSpec, part: str) -> str:
         """What a part of a natural key is: a header, a position, what a link leads to."""
         if part in spec.links:
-            return "link: " + "; ".join(self._known_by(layout, spec.links[part].to))
+            to = spec.links[part].to
+            return f"link to {to if layout is self.old else self._same_table(to)}"
         c = spec.columns[part]
         return f"{c.sources} {c.told} {c.position} {c.split} {c.derived} {c.of_type.kind}"
 

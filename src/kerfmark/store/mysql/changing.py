@@ -19,7 +19,15 @@ from kerfmark.store.interface import declared_keys, known_already, no_ledger, re
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.mysql.connection import connected, translated
 from kerfmark.store.mysql.dialect import ledger_types
-from kerfmark.store.mysql.pending import PART, PENDING, complete, lock_database, write_pending
+from kerfmark.store.mysql.pending import (
+    PART,
+    PENDING,
+    complete,
+    lock_database,
+    run_pending,
+    where_there,
+    write_pending,
+)
 from kerfmark.store.mysql.reader import MysqlReader
 from kerfmark.store.names import view_name
 from kerfmark.store.quoting import literal, quote
@@ -91,7 +99,7 @@ class MysqlChanging(MysqlReader):
         with contextlib.suppress(Exception):
             self.connection.rollback()
             for statement in reversed(self.back):
-                self.execute(statement)
+                run_pending(self, statement)
             for table in self.counted:  # counters do not go back by themselves
                 self.execute(f"ALTER TABLE {quote(table)} AUTO_INCREMENT = 1")
         with contextlib.suppress(Exception):
@@ -198,7 +206,7 @@ class MysqlChanging(MysqlReader):
         moves = ", ".join(f"{quote(part)} TO {quote(t)}" for t, part in aside.items())
         self._begin(
             [
-                f"RENAME TABLE {moves}",
+                where_there(aside[tables[0]], f"RENAME TABLE {moves}"),
                 *(f"CREATE OR REPLACE VIEW {quote(n)} AS {definition}" for n, definition in made),
             ]
         )

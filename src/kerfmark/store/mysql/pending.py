@@ -63,10 +63,23 @@ def complete(reader: MysqlReader) -> None:
         return
     if reader.facts(PENDING) is not None:
         for (statement,) in reader.ask(f"SELECT statement FROM {PENDING} ORDER BY sequence"):
-            reader.execute(statement)
+            run_pending(reader, statement)
         reader.execute(f"DROP TABLE {PENDING}")
         reader.execute("SET foreign_key_checks = 1")
     reader.ask(f"SELECT RELEASE_LOCK({_LOCK})")
+
+
+def where_there(table: str, statement: str) -> str:
+    """A statement that is to be run only where there is a table."""
+    return f"/* where {table} is */ {statement}"
+
+
+def run_pending(reader: MysqlReader, statement: str) -> None:
+    """Runs a statement that was written down, unless what it needs is not there: the step that it
+    follows, or takes back, was never taken then."""
+    needs = re.match(r"/\* where (\w+) is \*/", statement)
+    if needs is None or reader.facts(needs[1]) is not None:
+        reader.execute(statement)
 
 
 def parts(reader: MysqlReader) -> list[str]:
