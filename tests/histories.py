@@ -1,6 +1,6 @@
 """Random histories of a database: files are cut, added with any policy, taken back, changed and
-loaded anew, added again; what is in the database is asked for in plain SQL and held against the
-model in `history_model`."""
+loaded anew, added again, files of another kind put beside, the layout changed; what is in the
+database is asked for in plain SQL and held against the model in `history_model`."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ import csv
 import io
 import os
 import random
+import re
 import shutil
 import sys
 import tempfile
@@ -36,6 +37,29 @@ STEPS: dict[str, int] = {}
 COLOURS = {"H1": "red", "H2": "", "H3": "blue"}
 NOTES = {("A", "p"): "wet", ("A", "q"): "", ("B", "p"): "dry"}
 POLICIES = ("", "keep", "fill", "overwrite")
+
+
+RECUT = (
+    (),
+    (
+        ('known_by = ["hive"]\n', 'known_by = ["hive"]\ncomment = "as on the lid"\n'),
+        ('type = "decimal(6,1)"}', 'type = "decimal(9,2) 0.##"}\nname = {derived = "[hive] & [no]"}'),
+        ("[tables.mite]", "[tables.mite_count]"),
+    ),
+    (
+        ('kg = {header = "kg", type = "decimal(6,1)"}', 'kg = {header = "kg", type = "real"}'),
+        ("[tables.visit_tag]", "[tables.tagged]"),
+        ('columns = ["apiary", "place", "note"]', 'columns = ["note"]\nlinks = ["apiary", "place"]'),
+        ('known_by = ["apiary", "place"]', 'known_by = ["apiary_id", "place_id"]'),
+        (
+            "[tables.mite]",
+            '[tables.apiary]\nknown_by = ["apiary"]\ncolumns = ["apiary"]\n'
+            '[tables.place]\nknown_by = ["place"]\ncolumns = ["place"]\n[tables.mite]',
+        ),
+    ),
+)  # fmt: skip
+"""What is edited in the layout, in three ways: the tables of the model are the same in each, under
+the same names and keys, but where spots are known by the names of two tables of their own."""
 
 
 def rows_of(chance: random.Random, most: int) -> list[Row]:
@@ -105,6 +129,7 @@ class History(RuleBasedStateMachine):
         )
         kerfmark.cut([self.folder / "l.toml"], self.url)
         self.live[1] = "f0.csv", "", False
+        self.edit, self.beside_made = 0, False
         self.keys: dict[tuple[str, str], int] = {}
         self.ready = True
 
@@ -215,7 +240,38 @@ class History(RuleBasedStateMachine):
             self._write(name, old)
             return
         for was, added in zip(sorted(done.undone), done.added, strict=True):
-            self.live[added.load] = self.live.pop(was)
+            if was in self.live:  # else it is that of the files of another kind
+                self.live[added.load] = self.live.pop(was)
+
+    @rule(edit=st.sampled_from([1, 2, 0]))
+    def recut(self, edit: int) -> None:
+        text_ = kerfmark.layout_of(self.url)
+        if edit == self.edit or "also" in text_:
+            return
+        there = LAYOUT.replace("MISSING", self.missing)
+        more = text_[text_.index("[sources.jars]") :] if self.beside_made else ""
+        for old, new in RECUT[edit]:
+            assert there.count(old) == 1, old
+            there = there.replace(old, new)
+        if self.beside_made:  # tables then name their source
+            for table in re.findall(r"\[tables\.\w+\]\n", there):
+                there = there.replace(table, f'{table}source = "visits"\n')
+        (self.folder / "edited.toml").write_text(f"{there}\n{more}")
+        done = kerfmark.recut(self.url, self.folder / "edited.toml")
+        STEPS["recut"] = STEPS.get("recut", 0) + 1
+        assert not done.problems
+        if 2 in (edit, self.edit):  # spots are then known by other things
+            self.keys = {k: v for k, v in self.keys.items() if k[0] != "spot"}
+        self.edit = edit
+
+    @rule()
+    def beside(self) -> None:
+        if self.beside_made:
+            return
+        (self.folder / "jars.csv").write_text("jar,cents\nsmall,450\nlarge,790\n")
+        kerfmark.cut([self.folder / "jars.csv"], self.url, beside=True)
+        STEPS["beside"] = STEPS.get("beside", 0) + 1
+        self.beside_made = True
 
     @invariant()
     def the_database_is_what_the_model_says(self) -> None:
@@ -228,7 +284,8 @@ class History(RuleBasedStateMachine):
             [
                 f"SELECT {asked} FROM visits_flat",
                 "SELECT hive, colour FROM hive",
-                "SELECT apiary, place, note FROM spot",
+                "SELECT apiary, place, note FROM spot"
+                + (" JOIN apiary USING (apiary_id) JOIN place USING (place_id)" * (self.edit == 2)),
                 "SELECT tag FROM tag",
                 *(f"SELECT {t}_id, {k} FROM {t}" for t, k in numbered),
             ]
@@ -262,7 +319,7 @@ class History(RuleBasedStateMachine):
                 told,
                 mine,
             )
-        [source] = proof.proofs
+        [source] = [p for p in proof.proofs if p.source == "visits"]
         assert source.own == sum(a.own for a in accounts.values())
 
     def dump(self) -> Any:

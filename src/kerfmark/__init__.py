@@ -39,7 +39,7 @@ if TYPE_CHECKING:
     from kerfmark.verbs.measure import MeasureResult, measure
     from kerfmark.verbs.prove import ProveResult, prove
     from kerfmark.verbs.recut import RecutResult, recut
-    from kerfmark.verbs.show import RecordResult, ShowResult, show, show_record
+    from kerfmark.verbs.show import RecordResult, ShowResult, layout_of, show, show_record
     from kerfmark.verbs.trace import TraceResult, trace
     from kerfmark.verbs.undo import UndoResult, undo
 
@@ -72,6 +72,7 @@ _MODULES = {
     "cut": "verbs.cut",
     "CutResult": "verbs.cut",
     "show": "verbs.show",
+    "layout_of": "verbs.show",
     "ShowResult": "verbs.show",
     "show_record": "verbs.show",
     "RecordResult": "verbs.show",
@@ -126,6 +127,7 @@ __all__ = [
     "cut",
     "drop",
     "export",
+    "layout_of",
     "limited",
     "loads",
     "mark",

@@ -19,7 +19,7 @@ from kerfmark.errors import DataRefused, Origin, TargetError, UsageError, counte
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout, TableSpec
 from kerfmark.layout.text import parse_layout, read_layout
-from kerfmark.ledger.account import expanded, read_says
+from kerfmark.ledger.account import read_says
 from kerfmark.ledger.records import MAKERS, Ledger, Load, LoadedFile, write_layout_text, write_load
 from kerfmark.ledger.row_numbers import Reserved
 from kerfmark.normalize.split import Split, refused
@@ -314,15 +314,20 @@ class _Recutting:
                 self.new.has_generated_key(name) and self.old.has_generated_key(before)
             ):
                 continue
-            if spec.each_row:
-                for load in loads:
-                    mine = [(s.first, s.last) for s in says if (s.load, s.table) == (load, before)]
-                    out.places.setdefault(load, {})[name] = np.sort(expanded(mine))
-                self.kept.add(name)
-            elif before in had.keys and (order := self._same_key(name, before)) is not None:
+            same = self._known_by(self.old, before) == self._known_by(self.new, name)
+            order = self._same_key(name, before) if same and before in had.keys else None
+            if order:
                 cells, numbers = had.keys[before]
                 if cells:
                     out.keys[name] = [cells[i] for i in order], numbers
+                self.kept.add(name)
+            elif spec.each_row:  # the ledger names records in the order of their rows
+                for load in loads:
+                    mine = [s for s in says if (s.load, s.table) == (load, before)]
+                    ranges = [np.arange(s.first, s.last + 1) for s in mine]
+                    out.places.setdefault(load, {})[name] = np.concatenate(
+                        [*ranges, np.empty(0, np.int64)]
+                    )
                 self.kept.add(name)
         return out
 
