@@ -371,6 +371,48 @@ def test_cells_changed_by_hand_are_not_lost(tmp_path: Path) -> None:
         recut(database, tmp_path / "new.toml")
 
 
+def test_what_somebody_has_added_by_hand_is_not_lost(tmp_path: Path) -> None:
+    """A column of a table; the rest of a record that a row only names."""
+    (tmp_path / "hives.csv").write_text(
+        "hive,mother,colour\nH1,,red\nH2,H9,blue\n", encoding="utf-8"
+    )
+    layout = (
+        'kerfmark = 1\n[sources.hives]\nfile = "hives.csv"\n[tables.hive]\neach_row = true\n'
+        'known_by = ["hive"]\noptional = ["colour", "mother_id"]\ncolumns = ["hive", "colour"]\n'
+        'links = {mother_id = {to = "hive", by = {hive = "mother"}}}\n'
+    )
+    (tmp_path / "l.toml").write_text(layout, encoding="utf-8")
+    cut([tmp_path / "l.toml"], tmp_path / "a.db")
+    (tmp_path / "new.toml").write_text(layout.replace('"colour"]\nlinks', '{header = "colour", type = "text(9)"}]\nlinks'), encoding="utf-8")  # fmt: skip
+    with sqlite3.connect(tmp_path / "a.db") as db:
+        db.execute("UPDATE hive SET colour = 'green' WHERE hive = 'H9'")
+    with pytest.raises(UsageError, match="1 record of hive that rows only name"):
+        recut(tmp_path / "a.db", tmp_path / "new.toml")
+    with sqlite3.connect(tmp_path / "a.db") as db:
+        db.execute("UPDATE hive SET colour = NULL WHERE hive = 'H9'")
+        db.execute("ALTER TABLE hive ADD COLUMN weight integer")
+    with pytest.raises(UsageError, match=r"the layout knows no column hive\.weight"):
+        recut(tmp_path / "a.db", tmp_path / "new.toml")
+    with sqlite3.connect(tmp_path / "a.db") as db:
+        db.execute("ALTER TABLE hive DROP COLUMN weight")
+    recut(tmp_path / "a.db", tmp_path / "new.toml")
+    with sqlite3.connect(tmp_path / "a.db") as db:
+        assert db.execute("SELECT * FROM hive ORDER BY 1").fetchall() == [
+            *((1, None, "H1", "red"), (2, 3, "H2", "blue"), (3, None, "H9", None))
+        ]
+
+
+def test_where_a_file_is_gone_cells_changed_by_hand_stay(tmp_path: Path) -> None:
+    database = of_two_loads(tmp_path)
+    (tmp_path / "visits.csv").unlink()
+    with sqlite3.connect(database) as db:
+        db.execute("UPDATE keeper SET phone = 'none' WHERE keeper = 'K1'")
+    (tmp_path / "new.toml").write_text(SPLIT, encoding="utf-8")
+    recut(database, tmp_path / "new.toml")
+    with sqlite3.connect(database) as db:
+        assert db.execute("SELECT phone FROM keeper WHERE keeper = 'K1'").fetchall() == [("none",)]
+
+
 @pytest.mark.parametrize(
     ("change", "told"),
     [

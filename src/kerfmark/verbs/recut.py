@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -19,13 +19,15 @@ from kerfmark.errors import DataRefused, Origin, TargetError, UsageError, counte
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout, TableSpec
 from kerfmark.layout.text import parse_layout, read_layout
-from kerfmark.ledger.account import read_says
+from kerfmark.ledger.account import expanded, read_says
 from kerfmark.ledger.records import MAKERS, Ledger, Load, LoadedFile, write_layout_text, write_load
 from kerfmark.ledger.row_numbers import Reserved
+from kerfmark.normalize.policy import CREATED, MADE, SAID
 from kerfmark.normalize.split import Split, refused
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
 from kerfmark.store.interface import Changing, Database, Reader
+from kerfmark.store.quoting import quote
 from kerfmark.verbs.add import Adding, AddOptions, AddResult, FileAdded
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.export_rows import look_inside
@@ -128,7 +130,9 @@ def recut(
 
 
 def _count(reader: Reader, table: str) -> int:
-    return int(reader.ask(f'SELECT COUNT(*) FROM "{table}"')[0][0]) if reader.facts(table) else 0
+    return (
+        int(reader.ask(f"SELECT COUNT(*) FROM {quote(table)}")[0][0]) if reader.facts(table) else 0
+    )
 
 
 def _refuse_what_cannot_be(
@@ -164,6 +168,8 @@ def _refuse_what_cannot_be(
             "they keep the keys that they have",
             f"take order out of tables > {ordered[0]}",
         )
+    for table in old.tables:
+        _refuse_what_no_row_says(reader, ledger, old, table, refuse)
     losses = find_losses(reader, whole=False)
     if losses.by_hand:
         table, rows = losses.by_hand[0]
@@ -181,17 +187,56 @@ def _refuse_what_cannot_be(
         )
 
 
+def _refuse_what_no_row_says(
+    reader: Reader, ledger: Ledger, old: Layout, table: str, refuse: Callable[..., UsageError]
+) -> None:
+    """Raises UsageError for columns of a table that the layout does not know, and for cells that
+    somebody has filled in records that rows only name."""
+    facts, spec = reader.facts(table), old.tables[table]
+    if facts is None:
+        return
+    links = old.stored_as(table, list(spec.links))
+    known = {c.lower() for c in (*old.key_columns(table), *spec.columns, *links)}
+    if extra := [c.name for c in facts.columns if c.name.lower() not in known]:
+        raise refuse(
+            f"the layout knows no column {table}.{extra[0]}",
+            "what somebody has added to a table by hand would be lost",
+            f"take the column out, and put it in again afterwards; or add a file that has it with "
+            f'--put "HEADER={table}"',
+        )
+    says = read_says(reader, [load.number for load in ledger.live], [table])
+    made = expanded([(s.first, s.last) for s in says if s.role == CREATED])
+    said = expanded([(s.first, s.last) for s in says if s.role in (MADE, SAID)])
+    only_named = set(np.setdiff1d(made, said).tolist())
+    named = {*spec.known_by, *(c for u in spec.unique for c in u), *links}
+    others = [c for c, s in spec.columns.items() if c not in named and not s.derived]
+    if not only_named or not others or any(c.split for c in spec.columns.values()):
+        return
+    by = {c for t in old.tables.values() for k in t.links.values() if k.to == table for c in k.by}
+    by |= {c for t in old.tables.values() for k in t.links.values() for c in k.repeats}
+    others = [c for c in others if c not in by and not spec.columns[c].default]
+    filled = " OR ".join(f"{quote(c)} IS NOT NULL" for c in others)
+    number = reader.row(table, quote(table))
+    rows = reader.ask(f"SELECT {number} FROM {quote(table)} WHERE {filled}") if filled else []
+    if hand := [int(r[0]) for r in rows if int(r[0]) in only_named]:
+        raise refuse(
+            f"{counted(len(hand), 'record')} of {table} that rows only name were filled by hand",
+            "no file says these cells, so that they would be lost as loads are made again",
+            "put them into a file, and add it with --known fill",
+        )
+
+
 def _rows_again(
     reader: Reader, ledger: Ledger, old: Layout, new: Layout, where: Database, progress: Progress
 ) -> tuple[dict[int, dict[str, EncodedSource]], dict[str, None]]:
-    """The sources of each load, from their files; from the database, where one of these is gone or
-    is another one, which are told."""
+    """The sources of each load, from their files; all from the database, where one of these is gone
+    or is another one (so that what somebody has changed by hand stays), which are told."""
     folder = where.folder or Path()
     out: dict[int, dict[str, EncodedSource]] = {load.number: {} for load in ledger.live}
     gone: dict[str, None] = {}
+    missing = [f for f in ledger.live_files if not _is_there(f, old, new, folder)]
     for source in dict.fromkeys(f.source for f in ledger.live_files):
         files = [f for f in ledger.live_files if f.source == source]
-        missing = [f for f in files if not _is_there(f, old, new, folder)]
         if not missing:
             for number in dict.fromkeys(f.load for f in files):
                 mine = [f for f in files if f.load == number]

@@ -16,6 +16,7 @@ from kerfmark.profile.convert import to_text
 from kerfmark.progress import Progress
 from kerfmark.read.source import Batches, Found, Piece, RowRules
 from kerfmark.store.interface import Reader
+from kerfmark.store.quoting import quote
 from kerfmark.verbs.export_rows import Inside, rows_of_source
 
 T = TypeVar("T")
@@ -63,7 +64,7 @@ def stored_rows(
     assert inside.layout is not None
     rows, _, _ = rows_of_source(reader, inside, source)
     base = inside.layout.base_of(source)
-    number = reader.row(base, f'"{base}"')
+    number = reader.row(base, quote(base))
     numbers: list[np.ndarray] = []
     batches: list[pa.RecordBatch] = []
     for batch in rows.batches(reader, progress, [number]):
