@@ -19,7 +19,7 @@ from engines import ENGINES, Target, target
 
 DEMO = Path(__file__).parent.parent / "src/kerfmark/demo/data"
 COMMANDS = (
-    *("measure", "mark", "check", "cut", "add", "show", "draw", "prove", "loads", "undo", "recut"),
+    *("measure", "mark", "check", "cut", "add", "recut", "show", "draw", "prove", "loads", "undo"),
     *("refresh", "trace", "export", "drop", "demo"),
 )
 """All commands, in the order of the work."""

@@ -457,9 +457,11 @@ def test_files_that_fit_none_or_several_are_refused(
     visited: Visited, write: Write, kerfmark: Runner, db: Target
 ) -> None:
     write("strange.csv", "a,b\n1,2\n")
-    assert (
-        "fits no source that is known" in kerfmark("add", "strange.csv", "--into", db, code=2).err
-    )
+    told = kerfmark("add", "strange.csv", "--into", db, code=2).err
+    assert "none of the 2 headers of this file is known" in told
+    write("nearly.csv", "no,day,note,hive,kind\n3,2025-01-03,x,H1,wood\n")
+    told = kerfmark("add", "nearly.csv", "--into", db, code=2).err
+    assert "fits no source that is known" in told and '"keeper" is missing' in told
     assert (
         'there is no source "vists"'
         in kerfmark("add", "visits.csv", "--into", db, "--as", "vists", code=2).err

@@ -22,7 +22,7 @@ from kerfmark.read.cells import spell_cell
 from kerfmark.read.dialect import find_delimiter
 from kerfmark.read.encoding import find_encoding
 from kerfmark.read.open import open_path
-from kerfmark.read.source import RowNumbers, distinct_headers
+from kerfmark.read.source import Reading, RowNumbers, distinct_headers
 from kerfmark.read.workbook.sheets import _header_rows, sheets
 
 HERE = Origin("x.csv")
@@ -140,7 +140,7 @@ def test_what_another_library_writes_into_a_workbook_is_read_back(
     for row in rows:
         book.active.append(row)
     book.save(tmp_path / "b.xlsx")
-    [sheet] = sheets(tmp_path / "b.xlsx")
+    [sheet] = sheets(tmp_path / "b.xlsx", Reading(block=0))  # chance may make a title of a row
     got = [
         tuple(r.values())
         for piece in sheet.map_batches(lambda b: b.to_pylist())
