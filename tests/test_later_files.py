@@ -12,6 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import openpyxl
 import pytest
 
 from conftest import Runner
@@ -194,3 +195,30 @@ def test_the_database_is_as_it_was_where_nothing_is_new(tmp_path: Path) -> None:
     result = add([tmp_path / "*.csv"], tmp_path / "a.db")
     assert (result.load, result.known_files, result.files) == (0, 1, ())
     assert (tmp_path / "a.db").read_bytes() == before and prove(tmp_path / "a.db").holds
+
+
+def test_the_sheet_that_was_chosen_is_chosen_again(
+    db: Target, kerfmark: Runner, tmp_path: Path
+) -> None:
+    """The others of a monthly workbook are passed over, and told."""
+
+    def book(name: str, rows: list[list[Any]]) -> None:
+        whole = openpyxl.Workbook()
+        whole.active.title = "Summary"
+        for row in [["Month", "Total", "Signed"], ["all", 5, "Ada"]]:
+            whole.active.append(row)
+        sheet = whole.create_sheet("Payments")
+        for row in [HEAD, *rows]:
+            sheet.append(row)
+        whole.save(tmp_path / name)
+
+    book("jan.xlsx", ROWS)
+    kerfmark("cut", "jan.xlsx", "--sheet", "Payments", "--into", str(db), "--known-by", "Paid to")
+    book("feb.xlsx", MORE)
+    told = kerfmark("add", "feb.xlsx", "--into", str(db))
+    assert 'feb.xlsx, sheet "Summary" is passed over' in told.out + told.err
+    asked = "SELECT count(*) FROM paid_to"
+    assert db.ask(asked) == [6] and kerfmark("prove", str(db)).code == 0
+    book("feb.xlsx", MORE[:5])
+    kerfmark("refresh", str(db))
+    assert kerfmark("prove", str(db)).code == 0

@@ -87,3 +87,34 @@ def test_rows_as_csv(bees: Target, kerfmark: Runner, visits: Path) -> None:
 def test_a_test_that_cannot_be_asked_is_told(bees: Target, kerfmark: Runner) -> None:
     told = kerfmark("show", bees, "hive", "--where", "hive_id=abc", code=2).err
     assert "compares a column with what it cannot be" in told and "abc" in told
+
+
+def test_rows_are_sorted_and_a_table_that_leads_to_itself_is_a_tree(
+    db: Target, write: Write, kerfmark: Runner
+) -> None:
+    write("areas.csv", "area,within,metres\nB2,B,20\nA,,1\nB,,3\nB1,B,7\nA1,A,\nB11,B1,5\n")
+    write(
+        "l.toml",
+        'kerfmark = 1\n[sources.areas]\nfile = "areas.csv"\n[tables.area]\neach_row = true\n'
+        'known_by = ["area"]\noptional = ["within_id", "metres"]\n'
+        'columns = {area = "area", metres = {header = "metres", type = "integer"}}\n'
+        'links = {within_id = {to = "area", by = {area = "within"}}}\n',
+    )
+    kerfmark("cut", "l.toml", "--into", str(db))
+    lines = kerfmark("show", str(db), "area", "--tree", "--json").json["lines"]
+    assert [(depth, name) for depth, _, name in lines] == [
+        *((0, "A"), (1, "A1"), (0, "B"), (1, "B1"), (2, "B11"), (1, "B2"))
+    ]
+    assert "   B1" in kerfmark("show", str(db), "area", "--tree").out
+    shown = kerfmark(
+        "show", str(db), "area", "--sort", "metres desc", "--where", "metres>1", "--csv"
+    )
+    assert [line.split(",")[2] for line in shown.out.splitlines()[1:]] == ["B2", "B1", "B11", "B"]
+    told = kerfmark("show", str(db), "area", "--sort", "metre", code=2).err
+    assert 'area has no column "metre"' in told and "metres" in told
+    db.do("UPDATE area SET within_id = 4 WHERE area = 'B'")  # round to itself
+    assert kerfmark("show", str(db), "area", "--tree", "--json").json["circles"] == 4
+    kerfmark("show", str(db), "--tree", code=2)
+    write("jars.csv", "jar\nsmall\n")
+    kerfmark("cut", "jars.csv", "--into", str(db), "--beside")
+    assert "no tree" in kerfmark("show", str(db), "jar", "--tree", code=2).err

@@ -39,7 +39,15 @@ if TYPE_CHECKING:
     from kerfmark.verbs.measure import MeasureResult, measure
     from kerfmark.verbs.prove import ProveResult, prove
     from kerfmark.verbs.recut import RecutResult, recut
-    from kerfmark.verbs.show import RecordResult, ShowResult, layout_of, show, show_record
+    from kerfmark.verbs.show import (
+        RecordResult,
+        ShowResult,
+        TreeResult,
+        layout_of,
+        show,
+        show_record,
+        tree_of,
+    )
     from kerfmark.verbs.trace import TraceResult, trace
     from kerfmark.verbs.undo import UndoResult, undo
 
@@ -73,6 +81,7 @@ _MODULES = {
     "CutResult": "verbs.cut",
     "show": "verbs.show",
     "layout_of": "verbs.show",
+    **dict.fromkeys(("tree_of", "TreeResult"), "verbs.show"),
     "ShowResult": "verbs.show",
     "show_record": "verbs.show",
     "RecordResult": "verbs.show",
@@ -119,6 +128,7 @@ __all__ = [
     "Steering",
     "TargetError",
     "TraceResult",
+    "TreeResult",
     "UndoResult",
     "UsageError",
     "__version__",
@@ -140,6 +150,7 @@ __all__ = [
     "show",
     "show_record",
     "trace",
+    "tree_of",
     "undo",
 ]
 

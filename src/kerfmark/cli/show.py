@@ -26,6 +26,7 @@ one record with what it leads to and what leads to it.
   kerfmark show apiary.db
   kerfmark show apiary.db hive --rows 10 --where "hive_type=National"
   kerfmark show apiary.db --layout > apiary.layout.toml                  the layout in force
+  kerfmark show club.db district --tree                                  a table that leads to itself
   kerfmark show apiary.db hive 17                                        one record, its parents and its children
   kerfmark show apiary.db inspections_flat --csv --where "Keeper~Hollis" > hollis.csv
 """  # noqa: E501
@@ -52,6 +53,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "repeated",
     )
     parser.add_argument(
+        "--sort",
+        action="append",
+        default=[],
+        metavar="COLUMN",
+        help='sort the rows by a column ("COLUMN desc": the largest first); may be repeated',
+    )
+    parser.add_argument(
+        "--tree", action="store_true", help="a table that leads to itself, as a tree"
+    )
+    parser.add_argument(
         "--layout", action="store_true", help="the layout in force, as text to edit (see recut)"
     )
     parser.add_argument("--csv", action="store_true", help="the rows of one table as CSV")
@@ -59,7 +70,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
-    from kerfmark.verbs.show import layout_of, rows_of, show, show_record
+    from kerfmark.verbs.show import layout_of, rows_of, show, show_record, tree_of
 
     where, few = database.chosen(args), 3 if args.rows is None else max(args.rows, 0)
     if args.layout:
@@ -67,13 +78,27 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             raise UsageError("the layout is that of the whole database", next="name no table")
         sys.stdout.write(layout_of(where))
         return 0
+    if args.tree:
+        if args.table is None or args.key is not None or args.csv or args.where or args.sort:
+            raise UsageError(
+                "a tree is one table", next="write it like kerfmark show DB TABLE --tree"
+            )
+        tree = tree_of(where, args.table)
+        terminal.result(tree)
+        for depth, key, name in tree.lines:
+            terminal.say("   " * depth, (name, BOLD), (f"  {key}", FAINT))
+        if tree.circles:
+            terminal.say(f"{counted(tree.circles, 'record')} lead round to themselves")
+        return 0
     if args.csv:
         if args.table is None or args.key is not None or args.json:
             raise UsageError(
                 "CSV is the rows of one table", next="write it like kerfmark show DB TABLE --csv"
             )
         writer = csv.writer(sys.stdout, lineterminator="\n")
-        for row in rows_of(where, args.table, args.where, None if args.rows is None else few):
+        for row in rows_of(
+            where, args.table, args.where, None if args.rows is None else few, args.sort
+        ):
             writer.writerow(["" if v is None else v for v in row])
         return 0
     if args.key is not None:
@@ -82,7 +107,9 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         _tell_record(record, terminal)
         return 0
     with terminal.progress() as progress:
-        result = show(where, args.table, rows=few, where=args.where, progress=progress)
+        result = show(
+            where, args.table, rows=few, where=args.where, sort=args.sort, progress=progress
+        )
     terminal.result(result)
     if not result.tables:
         terminal.say("the database has no tables")

@@ -224,6 +224,7 @@ class Adding:
         self.text = ledger.layout
         self.layout = parse_layout(self.text, "the layout in the database")
         self.learned: list[str] = []
+        self.passed_over: list[str] = []
         self.rejects: dict[Path, str | bytes] = {}
         self.adopted = False
 
@@ -234,7 +235,15 @@ class Adding:
         if wanted.known == "add":
             self._check_not_unique()
         alike = likeness(self.layout, self.file)
-        routed = route(self.layout, files, wanted.source, wanted.new_headers, wanted.reading, alike)
+        routed = route(
+            self.layout,
+            files,
+            wanted.source,
+            wanted.new_headers,
+            wanted.reading,
+            alike,
+            self.passed_over,
+        )
         apart = wanted.apart or wanted.aside is not None
         encoded = self._read(routed, strict=not apart and not wanted.rehearsal)
         known_files = 0
@@ -337,7 +346,7 @@ class Adding:
             rehearsal,
             done.problems.total,
             problem_groups(done.problems, encoded, 10),
-            (*_notes_of_reading(encoded), *self._loose(), *self.file.remarks),
+            (*self.passed_over, *_notes_of_reading(encoded), *self._loose(), *self.file.remarks),
             round(time.perf_counter() - started, 3),
         )
 

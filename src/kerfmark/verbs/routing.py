@@ -88,10 +88,12 @@ def route(
     new_headers: NewHeaders = NewHeaders(),
     reading: Reading = Reading(),
     alike: Likeness | None = None,
+    passed_over: list[str] | None = None,
 ) -> list[Routed]:
     """The source that each file (and sheet of a workbook) feeds; `only` names the one for all of
     them. `reading` says how they are written; `alike` tells which headers may be the same though
-    they are spelled otherwise.
+    they are spelled otherwise. Sheets that fit no source, beside one that does, are `passed_over`
+    where one was chosen when the source was first read, and told there.
 
     Raises UsageError for a file that fits none, or several.
     """
@@ -107,7 +109,17 @@ def route(
     if new_headers.means:
         expected = [expected_headers(layout, name)[1] for name in layout.sources]
         unknown_meaning(new_headers.means, [(e, f.headers) for e in expected for f in opened])
-    return [_routed(layout, found, only, new_headers, alike) for found in opened]
+    chosen = {name for name, spec in layout.sources.items() if spec.sheet}
+    sheets = [f for f in opened if chosen and f.settings().get("sheet")]
+    fitting = {f.location for f in sheets if fitting_source(layout, f) in chosen}
+    out: list[Routed] = []
+    for found in opened:
+        beside = found.location in fitting and found.settings().get("sheet")
+        if beside and passed_over is not None and not fitting_source(layout, found):
+            passed_over.append(f"{found.origin()} is passed over: another sheet was chosen before")
+            continue
+        out.append(_routed(layout, found, only, new_headers, alike))
+    return out
 
 
 def _with_lists(layout: Layout, found: Source, reading: Reading) -> Sequence[Source]:

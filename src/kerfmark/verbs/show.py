@@ -91,18 +91,19 @@ def show(
     *,
     rows: int = 3,
     where: Sequence[str] = (),
+    sort: Sequence[str] = (),
     progress: Progress = silent,
 ) -> ShowResult:
     """The tables of a database, or one of them, with their first `rows` rows; of these only those
     of which all of `where` holds: tests like `kg>=5`, `keeper=Ada`, `note~dry` (contains), `note=`
-    (is blank).
+    (is blank). `sort` are columns by which the rows are sorted (`kg desc`: the largest first).
 
     Raises TargetError when it is not a database, UsageError when it has no such table or column.
     """
-    if where and table is None:
+    if (where or sort) and table is None:
         raise UsageError(
-            "a test needs a table to test",
-            next="name the table: kerfmark show DB TABLE --where COLUMN=VALUE",
+            "a test needs a table to test" if where else "only the rows of one table can be sorted",
+            next="name the table: kerfmark show DB TABLE --where COLUMN=VALUE --sort COLUMN",
         )
     with database_at(database).reading() as reader:
         tables, views = reader.tables(), reader.views()
@@ -112,7 +113,7 @@ def show(
         shown = []
         for facts in there:
             progress(f"counting {facts.name}", 0, 0)
-            shown.append(_shown(reader, facts, rows, where))
+            shown.append(_shown(reader, facts, rows, where, sort))
         return ShowResult(reader.name, tuple(shown), tuple(views))
 
 
@@ -129,9 +130,14 @@ def layout_of(database: str | Path) -> str:
 
 
 def rows_of(
-    database: str | Path, table: str, where: Sequence[str] = (), rows: int | None = None
+    database: str | Path,
+    table: str,
+    where: Sequence[str] = (),
+    rows: int | None = None,
+    sort: Sequence[str] = (),
 ) -> Iterator[tuple[object, ...]]:
-    """The names of the columns of a table, then its rows one by one, all of them or the first ones.
+    """The names of the columns of a table, then its rows one by one, all of them or the first ones,
+    sorted if so wanted.
 
     Raises what `show` raises.
     """
@@ -140,17 +146,69 @@ def rows_of(
         assert facts is not None
         yield tuple(c.name for c in facts.columns)
         if rows is not None:
-            yield from _rows(reader, facts, where, rows)
+            yield from _rows(reader, facts, where, rows, sort)
             return
         import pyarrow as pa
 
-        keys = ", ".join(f"{quote(table)}.{quote(k)}" for k in facts.key)
-        order = f" ORDER BY {keys}" if keys else ""
+        by = [f"{quote(table)}.{c}" for c in (*_sorting(facts, sort), *map(quote, facts.key))]
+        order = f" ORDER BY {', '.join(by)}" if by else ""
         yield from reader.rows(
             f"{quote(table)}{_tests(facts, where)}{order}",
             [quote(c.name) for c in facts.columns],
             [pa.string()] * len(facts.columns),
         )
+
+
+@dataclass(frozen=True)
+class TreeResult:
+    """The records of a table that leads to itself, each (`lines`) with how deep it is below one
+    that leads nowhere, its key, and what it is known by; `circles` lead round to themselves."""
+
+    database: str
+    table: str
+    through: str
+    lines: tuple[tuple[int, object, str], ...]
+    circles: int
+
+
+MOST_IN_A_TREE = 100_000
+"""Records that are shown as a tree at once."""
+
+
+def tree_of(database: str | Path, table: str) -> TreeResult:
+    """A table that leads to itself, as a tree. Raises UsageError for one that does not."""
+    with database_at(database).reading() as reader:
+        facts = reader.facts(_existing(reader, table))
+        assert facts is not None
+        own = [k for k in facts.links if k.to.lower() == table.lower() and len(k.columns) == 1]
+        if not own:
+            raise UsageError(
+                f"{table} does not lead to itself, so it is no tree",
+                origin=Origin(reader.name),
+                next="kerfmark show DB tells what each table leads to",
+            )
+        [[column], [key]] = own[0].columns, own[0].key
+        links = {c for k in facts.links for c in k.columns}
+        plain = [c.name for c in facts.columns if c.name not in links and c.name not in facts.key]
+        sets = [u for u in facts.unique if {*u} <= {*plain}]
+        names = [*(sets[0] if sets else plain[:1])] or [key]
+        asked = ", ".join(map(quote, (key, column, *names)))
+        rows = reader.ask(
+            f"SELECT {asked} FROM {quote(table)} ORDER BY {', '.join(map(quote, names))} LIMIT "
+            f"{MOST_IN_A_TREE}"
+        )
+    below: dict[object, list[object]] = {}
+    called: dict[object, str] = {}
+    for own_key, above, *said in rows:
+        below.setdefault(above, []).append(own_key)
+        called[own_key] = " ".join("" if v is None else str(v) for v in said)
+    lines: list[tuple[int, object, str]] = []
+    waiting = [(0, one) for one in reversed(below.get(None, []))]
+    while waiting:
+        depth, one = waiting.pop()
+        lines.append((depth, one, called[one]))
+        waiting += [(depth + 1, child) for child in reversed(below.get(one, []))]
+    return TreeResult(reader.name, table, column, tuple(lines), len(called) - len(lines))
 
 
 def show_record(database: str | Path, table: str, key: str, *, rows: int = 3) -> RecordResult:
@@ -201,7 +259,9 @@ def _existing(reader: Reader, table: str) -> str:
     return table
 
 
-def _shown(reader: Reader, facts: TableFacts, rows: int, where: Sequence[str]) -> TableShown:
+def _shown(
+    reader: Reader, facts: TableFacts, rows: int, where: Sequence[str], sort: Sequence[str]
+) -> TableShown:
     links = {c: link.to for link in facts.links for c in link.columns}
     try:
         total = int(
@@ -222,20 +282,37 @@ def _shown(reader: Reader, facts: TableFacts, rows: int, where: Sequence[str]) -
         tuple(
             ColumnShown(c.name, c.type, c.optional, links.get(c.name, "")) for c in facts.columns
         ),
-        tuple(_rows(reader, facts, where, rows)),
+        tuple(_rows(reader, facts, where, rows, sort)),
     )
 
 
 def _rows(
-    reader: Reader, facts: TableFacts, where: Sequence[str], rows: int | None
+    reader: Reader,
+    facts: TableFacts,
+    where: Sequence[str],
+    rows: int | None,
+    sort: Sequence[str] = (),
 ) -> Iterator[tuple[object, ...]]:
-    order = f" ORDER BY {', '.join(map(quote, facts.key))}" if facts.key else ""
+    by = [*_sorting(facts, sort), *map(quote, facts.key)]
+    order = f" ORDER BY {', '.join(by)}" if by else ""
     limit = "" if rows is None else f" LIMIT {rows}"
     names = ", ".join(quote(c.name) for c in facts.columns)
     for row in reader.ask(
         f"SELECT {names} FROM {quote(facts.name)}{_tests(facts, where)}{order}{limit}"
     ):
         yield tuple(row)
+
+
+def _sorting(facts: TableFacts, sort: Sequence[str]) -> Iterator[str]:
+    """What rows are sorted by, for columns as a person writes them."""
+    names = [c.name for c in facts.columns]
+    for one in sort:
+        column = one if one in names else one.removesuffix(" desc")
+        if column not in names:
+            raise UsageError(
+                f'{facts.name} has no column "{column}"', next=f"its columns are {', '.join(names)}"
+            )
+        yield quote(column) + (" DESC" if column != one else "")
 
 
 def _tests(facts: TableFacts, where: Sequence[str]) -> str:
