@@ -118,7 +118,8 @@ def _tell_beside(result: BesideResult, terminal: Terminal) -> None:
     if result.layout:
         terminal.say("saved ", (result.layout, BOLD), ": the layout of the whole database")
     elif not result.added.rehearsed:
-        terminal.say("the layout beside the database is not the one in it, so it was left as it is")
+        command = f"kerfmark show {shlex.quote(result.added.database)} --layout"
+        terminal.say((command, BOLD), " prints the layout of the whole database")
 
 
 def _tell(result: CutResult, terminal: Terminal, engine: str = "") -> None:

@@ -46,7 +46,7 @@ from kerfmark.verbs.sources import open_inputs
 class BesideResult:
     """What was put beside the tables of a database: the new tables and those that they lead to, why
     they are as they are, and the load. `layout` is the file that the longer layout was saved in
-    ("": in none, as the file has another one than the database)."""
+    ("": in none, as there is no file beside the database with the layout in force)."""
 
     layout: str
     tables: tuple[TableMarked, ...]
@@ -121,7 +121,7 @@ def cut_beside(
 
     path = database.layout_path
     same = path.exists() and path.read_text(encoding="utf-8", errors="replace") == text
-    saved: dict[Path, str | bytes] = {path: longer} if same or not path.exists() else {}
+    saved: dict[Path, str | bytes] = {path: longer} if same else {}
     try:
         added = retried(once)
     except DataRefused as refusal:
