@@ -5,7 +5,11 @@ from __future__ import annotations
 
 import contextlib
 import os
+import signal
 import sqlite3
+import subprocess
+import sys
+import time
 import uuid
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -197,3 +201,26 @@ def _database(name: str) -> Iterator[Target]:
     finally:
         with connected(None) as connection:
             connection.cursor().execute(f"DROP DATABASE IF EXISTS {name}")
+
+
+def run_and_kill(
+    target: Target, arguments: Sequence[str], folder: Path, after: float, from_change: float
+) -> None:
+    """Runs the program in a folder and kills it, `after` seconds from its start; on MariaDB, where
+    changes of the structure can be seen from outside, `from_change` seconds from the first one."""
+    process = subprocess.Popen(
+        [sys.executable, "-m", "kerfmark", *arguments],
+        cwd=folder,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
+    if target.engine == "MariaDB":
+        until = time.perf_counter() + 20
+        while process.poll() is None and time.perf_counter() < until:
+            if target.ask("SHOW TABLES LIKE 'kerfmark\\_part\\_%'"):
+                break
+        time.sleep(from_change)
+    else:
+        time.sleep(after)
+    process.send_signal(signal.SIGKILL)
+    process.wait()

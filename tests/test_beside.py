@@ -6,10 +6,6 @@ from __future__ import annotations
 import csv
 import io
 import random
-import signal
-import subprocess
-import sys
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -18,7 +14,7 @@ import openpyxl
 import pytest
 
 from conftest import Runner
-from engines import Target
+from engines import Target, run_and_kill
 from kerfmark import Steering, UsageError, cut, prove
 
 Write = Callable[..., Path]
@@ -217,20 +213,8 @@ def test_a_killed_program_leaves_all_as_before_or_as_after(
 ) -> None:
     write("harvest.csv", text(HEAD, harvest(1, 4000)))
     before = there(register, kerfmark)
-    command = [sys.executable, "-m", "kerfmark", "cut", "harvest.csv", "--into", str(register)]
-    process = subprocess.Popen(
-        [*command, "--beside"], cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-    )
-    if register.engine == "MariaDB":  # its changes of the structure can be seen from outside
-        until = time.perf_counter() + 20
-        while process.poll() is None and time.perf_counter() < until:
-            if register.ask("SHOW TABLES LIKE 'kerfmark\\_part\\_%'"):
-                break
-        time.sleep(0.03 * when)
-    else:
-        time.sleep(0.6 + 0.15 * when)
-    process.send_signal(signal.SIGKILL)
-    process.wait()
+    command = ["cut", "harvest.csv", "--into", str(register), "--beside"]
+    run_and_kill(register, command, tmp_path, 0.6 + 0.15 * when, 0.03 * when)
     kerfmark("loads", str(register))  # whatever comes next finds all in order
     after = there(register, kerfmark)
     if after != before:

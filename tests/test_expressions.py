@@ -151,7 +151,7 @@ def test_each_gives_what_its_name_says(text: str, expected: list[Any]) -> None:
         ("kg", 0, "a column is written [kg]"),
         ("(1", 2, '")" is missing'),
         ("[n] = 'x'", 6, "this is text, beside an integer"),
-        ("1 ? 2", 2, "cannot stand here"),
+        ("1 ? 2", 2, "not allowed here"),
         ("1 2", 2, "left over"),
         ("[kg] and true", 0, "yes or no is needed"),
         ("round([kg], [n])", 12, "must be written out"),

@@ -216,7 +216,7 @@ def test_what_is_computed_from_parts(write: Write, kerfmark: Runner, tmp_path: P
         (
             "nth = { position = true }",
             """nth = { position = true }\nsize = { derived = "before([given], '')" }""",
-            "this must be what stands before or after the part",
+            "this must be a text: the one before or after the part",
         ),
     ],
 )

@@ -6,11 +6,7 @@ from __future__ import annotations
 import csv
 import io
 import random
-import signal
 import sqlite3
-import subprocess
-import sys
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -18,7 +14,7 @@ from typing import Any
 import pytest
 
 from conftest import Runner
-from engines import Target
+from engines import Target, run_and_kill
 from kerfmark import DataRefused, UsageError, add, cut, prove, recut
 
 Write = Callable[..., Path]
@@ -252,22 +248,9 @@ def test_a_killed_program_leaves_all_as_before_or_as_after(
 ) -> None:
     write("new.toml", SPLIT)
     before = living.dump()
-    process = subprocess.Popen(
-        [sys.executable, "-m", "kerfmark", "recut", str(living), "new.toml"],
-        cwd=tmp_path,
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.DEVNULL,
+    run_and_kill(
+        living, ["recut", str(living), "new.toml"], tmp_path, 0.9 + 0.15 * when, 0.04 * when
     )
-    if living.engine == "MariaDB":
-        until = time.perf_counter() + 20
-        while process.poll() is None and time.perf_counter() < until:
-            if living.ask("SHOW TABLES LIKE 'kerfmark\\_part\\_%'"):
-                break
-        time.sleep(0.04 * when)
-    else:
-        time.sleep(0.9 + 0.15 * when)
-    process.send_signal(signal.SIGKILL)
-    process.wait()
     kerfmark("loads", str(living))
     if living.dump() == before:
         assert kerfmark("show", str(living), "--layout").out == LAYOUT

@@ -64,8 +64,8 @@ class KerfmarkError(Exception):
     """Any refusal of Kerfmark.
 
     `code` is short and stable; `what` one sentence; `why` the reason; `next` what a person can do
-    about it; `origin` the place; `more` further places of the same kind, first ones only, with
-    `total` of them in all.
+    about it, one remedy per line; `origin` the place; `more` further places of the same kind, first
+    ones only, with `total` of them in all.
     """
 
     code = "error"
@@ -94,7 +94,7 @@ class KerfmarkError(Exception):
         if self.why:
             lines.append(f"why:  {self.why}")
         if self.next:
-            lines.append(f"next: {self.next}")
+            lines.append("next: " + self.next.replace("\n", "\n      "))
         return "\n".join(lines)
 
     def to_dict(self) -> dict[str, object]:

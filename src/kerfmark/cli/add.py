@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 
 from kerfmark.cli import database, loading, reading
 from kerfmark.cli.check import tell_group
+from kerfmark.cli.pairs import pairs
 from kerfmark.cli.terminal import BAD, FAINT, GOOD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
-from kerfmark.errors import UsageError, counted
+from kerfmark.errors import counted
 
 if TYPE_CHECKING:
     from kerfmark.verbs.add import AddResult
@@ -100,18 +101,6 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def _pairs(said: list[str], form: str, example: str) -> dict[str, str]:
-    """What stands before and after the last sign of equality of each. Raises UsageError for what
-    has none."""
-    out = {}
-    for one in said:
-        before, equals, after = one.rpartition("=")
-        if not equals or not before or not after:
-            raise UsageError(f'"{one}" is not {form}', next=f"write it like {example}")
-        out[before.strip()] = after.strip()
-    return out
-
-
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
     from kerfmark.verbs.add import NewHeaders, add
@@ -119,8 +108,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     new_headers = NewHeaders(
         args.learn,
         tuple(args.leave_out),
-        _pairs(args.put, "HEADER=TABLE", '--put "Weather=inspection"'),
-        _pairs(args.means, "HEADER=KNOWN", '--means "Paid with=Paid by"'),
+        dict(pairs(args.put, "HEADER=TABLE", '--put "Weather=inspection"')),
+        dict(pairs(args.means, "HEADER=KNOWN", '--means "Paid with=Paid by"')),
         {header: value for one in args.lacking for header, _, value in [one.partition("=")]},
     )
     with terminal.progress() as progress:

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kerfmark.cli import database, reading
+from kerfmark.cli.pairs import pairs
 from kerfmark.cli.terminal import FAINT, HEAD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import UsageError, counted
@@ -179,15 +180,6 @@ def steering(args: argparse.Namespace) -> Steering:
     def columns(said: list[str]) -> tuple[tuple[str, ...], ...]:
         return tuple(tuple(h.strip() for h in one.split(",")) for one in said)
 
-    def equal(said: list[str], what: str, form: str) -> tuple[tuple[str, str], ...]:
-        out = []
-        for one in said:
-            header, equals, other = one.rpartition("=")
-            if not equals or not header or not other:
-                raise UsageError(f'"{one}" does not say which {what}', next=f"write it like {form}")
-            out.append((header.strip(), other.strip()))
-        return tuple(out)
-
     return Steering(
         left_out=tuple(args.leave_out),
         together=several("together", args.together),
@@ -196,8 +188,8 @@ def steering(args: argparse.Namespace) -> Steering:
         no_table=columns(args.no_table),
         not_unique=tuple(args.not_unique),
         no_link=tuple(args.no_link),
-        link=equal(args.link, "table", "COLUMN=TABLE"),
-        same_as=equal(args.same_as, "other column", "A=B"),
+        link=tuple(pairs(args.link, "COLUMN=TABLE", '--link "Keeper=keeper"')),
+        same_as=tuple(pairs(args.same_as, "A=B", '--same-as "Seen by=Keeper"')),
         repeated=several("repeated", args.repeated),
         lists=tuple(
             (h.strip(), s.strip(" ")) for h, _, s in (one.partition("=") for one in args.list)
@@ -245,14 +237,7 @@ def _onto(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.address import with_schema
     from kerfmark.verbs.map_onto import mark_onto
 
-    put = []
-    for said in args.put:
-        header, equals, table = said.rpartition("=")
-        if not equals or not header or not table:
-            raise UsageError(
-                f'"{said}" is not HEADER=TABLE', next='write it like --put "Weather=inspection"'
-            )
-        put.append((header, table))
+    put = pairs(args.put, "HEADER=TABLE", '--put "Weather=inspection"')
     with terminal.progress() as progress:
         result = mark_onto(
             args.inputs,

@@ -26,7 +26,7 @@ one record with what it leads to and what leads to it.
   kerfmark show apiary.db
   kerfmark show apiary.db hive --rows 10 --where "hive_type=National"
   kerfmark show apiary.db --layout > apiary.layout.toml                  the layout in force
-  kerfmark show club.db district --tree                                  a table that leads to itself
+  kerfmark show club.db district --tree                                  a table that refers to itself
   kerfmark show apiary.db hive 17                                        one record, its parents and its children
   kerfmark show apiary.db inspections_flat --csv --where "Keeper~Hollis" > hollis.csv
 """  # noqa: E501
@@ -60,7 +60,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help='sort the rows by a column ("COLUMN desc": the largest first); may be repeated',
     )
     parser.add_argument(
-        "--tree", action="store_true", help="a table that leads to itself, as a tree"
+        "--tree", action="store_true", help="a table that refers to itself, as a tree"
     )
     parser.add_argument(
         "--layout", action="store_true", help="the layout in force, as text to edit (see recut)"
@@ -88,7 +88,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         for depth, key, name in tree.lines:
             terminal.say("   " * depth, (name, BOLD), (f"  {key}", FAINT))
         if tree.circles:
-            terminal.say(f"{counted(tree.circles, 'record')} lead round to themselves")
+            terminal.say(f"{counted(tree.circles, 'record')} refer to each other in a circle")
         return 0
     if args.csv:
         if args.table is None or args.key is not None or args.json:

@@ -1,7 +1,7 @@
 """Expressions over the columns of a source: `year([Date])`, `if([Kind] = 'lb', [Weight] * 0.4536,
 [Weight])`.
 
-A column is its header in square brackets (`]]` for a bracket in it), a text stands in single quotes
+A column is its header in square brackets (`]]` for a bracket in it), a text is in single quotes
 (`''` for a quote in it). Operators, weakest first: or; and; not; = <> < <= > >= in; & (joins
 texts); + -; * /; unary -. Function names are those that spreadsheets and SQL share. Text is cut
 into tokens, parsed by precedence climbing, and every part gets a type before anything is computed
@@ -103,7 +103,7 @@ class _Parser:
                     "'": "this text has no closing quote",
                 }
                 raise ExpressionError(
-                    told.get(self.text[start], "this cannot stand here"), self.text, start
+                    told.get(self.text[start], "this is not allowed here"), self.text, start
                 )
             yield found.lastgroup, found[found.lastgroup], found.start(found.lastgroup)
             at = found.end()
@@ -196,7 +196,7 @@ class _Parser:
             near = "; a column is written [" + value + "]"
             self._fail(f'"{value}" is not a function{near}', at)
         self.at -= 1
-        self._fail("something is missing here" if kind == "end" else "this cannot stand here", at)
+        self._fail("something is missing here" if kind == "end" else "this is not allowed here", at)
 
     def _call(self, name: str, args: tuple[Node, ...], at: int) -> Node:
         rule = FUNCTIONS.get(name)
@@ -292,7 +292,7 @@ def _common(*nodes: Node) -> ColumnType:
     out = first.type
     for node in nodes:
         if node.what == "value" and node.value == "" and node.type == TEXT:
-            continue  # '' stands for a blank of any type
+            continue  # '' is a blank of any type
         if node.type.kind == out.kind and out.kind != "decimal":
             continue
         if node.type.kind in _NUMBERS and out.kind in _NUMBERS:
@@ -364,7 +364,7 @@ def _replaced(a: Node, *written: Node) -> ColumnType:
 def _beside(a: Node, mark: Node) -> ColumnType:
     out = _replaced(a, mark)
     if not mark.value:
-        raise _WrongKind("this must be what stands before or after the part", mark.at)
+        raise _WrongKind("this must be a text: the one before or after the part", mark.at)
     return out
 
 

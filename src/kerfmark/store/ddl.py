@@ -23,6 +23,7 @@ from sqlalchemy.types import UserDefinedType
 from kerfmark.errors import LayoutError
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
+from kerfmark.store.interface import Reader, declared_keys
 from kerfmark.store.names import INDEX_NAME, fit_name, view_name
 from kerfmark.store.sql_dialect import SqlDialect
 from kerfmark.store.views import ViewSql, view
@@ -151,6 +152,16 @@ def statements(
         if source in headers
     )
     return out
+
+
+def statements_beside(
+    reader: Reader, layout: Layout, names: Collection[str], dialect: SqlDialect
+) -> list[str]:
+    """The statements for some tables of a layout (`names`) beside those that are there, whose keys
+    have the types that the engine declares."""
+    declared = declared_keys(reader, layout, names)
+    made = statements(layout, {}, dialect, only=names, declared=declared)
+    return [*made.tables, *made.after_rows()]
 
 
 def _table(

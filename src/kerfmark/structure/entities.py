@@ -51,7 +51,7 @@ ENOUGH_FOR_PAIRS = 20.0
 alone."""
 LITTLE_ALONE = 0.3
 """The share of the exceptions expected by chance that each column of a pair must leave when it
-stands alone: what one column nearly decides (a queen that was moved once) is no matter for a
+is tried alone: what one column nearly decides (a queen that was moved once) is no matter for a
 pair."""
 MOST_FOR_TRIPLES = 16
 """Columns that may be part of a key from which combinations of three are no longer tried: there are

@@ -58,7 +58,7 @@ class NearMiss:
 def near_misses(
     layout: Layout, name: str, encoded: EncodedSource, traits: Sequence[Trait]
 ) -> list[NearMiss]:
-    """The near dependencies of what stands in the table with a record per row, fewest exceptions
+    """The near dependencies of the columns of the table with a record per row, fewest exceptions
     first. `traits` are those of the columns of `encoded`."""
     base = layout.tables[layout.base_of(name)]
     loose = {c.header for n, c in base.columns.items() if c.header and (n,) not in base.unique_sets}

@@ -52,8 +52,8 @@ def linked_by_pairs(
     tables: dict[str, TableSpec], keys: KeyValues
 ) -> tuple[dict[str, TableSpec], list[Reference], set[tuple[str, str]]]:
     """The tables with links to those that are known by a link and a number within it, where others
-    have both; the references that these links rest on, and the links (from, to) that they stand
-    for."""
+    have both; the references that these links rest on, and the links (from, to) that they
+    replace."""
     out: list[Reference] = []
     instead: set[tuple[str, str]] = set()
     for parent in sorted(tables, key=lambda n: not tables[n].each_row):  # registers come first

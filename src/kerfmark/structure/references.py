@@ -479,7 +479,7 @@ def _tells(
 
 
 def _named(header: str, parent: str, key_header: str, target: TableSpec, same_table: bool) -> bool:
-    """Whether a header speaks of a table, or of another record of the same. One that names a table
+    """Whether a header names a table, or another record of the same. One that names a table
     does, though it says nothing elsewhere (`Field` beside a table of fields)."""
     if not same_table and singular(snake(header)) == re.sub(r"_\d+$", "", parent):
         return True
@@ -518,7 +518,7 @@ def _without_circles(references: Sequence[Reference], layout: Layout) -> list[Re
 def decided_against(
     layout: Layout, found: Sequence[Reference], keys: KeyValues, held: Collection[str] = ()
 ) -> tuple[str, ...]:
-    """References by number that the values would allow, but that nothing else speaks for; not of
+    """References by number that the values would allow, but that have no other evidence; not of
     tables that are `held`, nor of what tells the rows of a source apart."""
     linked = {(r.table, r.column) for r in found}
     numbered = [

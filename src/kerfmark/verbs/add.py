@@ -73,7 +73,7 @@ class ValueChanged:
 @dataclass(frozen=True)
 class DifferentCell:
     """A cell of a file that says something else than the database, which keeps what it has: where
-    it stands, what it says, and what the database has."""
+    it is, its text, and the value in the database."""
 
     source: str
     origin: Origin

@@ -89,9 +89,11 @@ def unknown_headers(
     steps = [
         f'--means "{n}={h}" says so, now and from then on' for h, (n, r) in likely.items() if r
     ]
-    if any(not reason for _, reason in likely.values()):
+    spelled = [f'"{n}" as "{h}"' for h, (n, reason) in likely.items() if not reason]
+    if spelled:
         steps.append(
-            "if it is, kerfmark add --learn takes it for that (or say also = {...} in the layout)"
+            f"--learn accepts {', '.join(spelled)}, now and from then on (as also = {{...}} in the "
+            "layout does)"
         )
     if alone:
         steps.append(
@@ -105,7 +107,7 @@ def unknown_headers(
         code="source.unknown",
         origin=found.origin(),
         why=f'it is nearest to "{source}": ' + "; ".join(said),
-        next="; ".join(steps or ["mend its header"]),
+        next="\n".join(steps or ["mend its header"]),
     )
 
 

@@ -155,7 +155,7 @@ def mark_sources(
 
     proposal, encoded = propose_with(steering)
     more = False
-    for r in proposal.references:  # "n/a" where others name a hive stands for none
+    for r in proposal.references:  # "n/a" where others name a hive means none
         source = proposal.layout.tables[r.table].source
         if r.strays and set(r.strays) <= set(BLANKS) - blanks[source]:
             blanks[source] |= set(r.strays)
@@ -193,7 +193,7 @@ def _proposed(
     steering: Steering,
     held: Held | None,
 ) -> tuple[Proposal, dict[str, EncodedSource]]:
-    """The proposal for sources in which some spellings stand for a blank; the cells of some were
+    """The proposal for sources in which some spellings mean a blank; the cells of some were
     `padded`."""
     encoded: dict[str, EncodedSource] = {}
     proposals: list[Proposal] = []

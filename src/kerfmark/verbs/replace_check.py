@@ -21,7 +21,7 @@ from kerfmark.store.quoting import quote
 class Losses:
     """What is in a database that Kerfmark made: tables with their rows, views, loads after the
     first one (with what made them and their files), changes of the layout since the first one, rows
-    that no load made (by table), and objects of other people that would go too, or stand in the way
+    that no load made (by table), and objects of other people that would go too, or prevent it
     (kind and name). `ours`: Kerfmark made it, or filled it (`existing`)."""
 
     ours: bool

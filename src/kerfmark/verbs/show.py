@@ -161,8 +161,9 @@ def rows_of(
 
 @dataclass(frozen=True)
 class TreeResult:
-    """The records of a table that leads to itself, each (`lines`) with how deep it is below one
-    that leads nowhere, its key, and what it is known by; `circles` lead round to themselves."""
+    """The records of a table that refers to itself, each (`lines`) with its depth (0: it refers to
+    no record), its key, and what it is known by; `circles` counts those that refer to each other
+    in a circle, which no tree has."""
 
     database: str
     table: str
@@ -176,14 +177,14 @@ MOST_IN_A_TREE = 100_000
 
 
 def tree_of(database: str | Path, table: str) -> TreeResult:
-    """A table that leads to itself, as a tree. Raises UsageError for one that does not."""
+    """A table that refers to itself, as a tree. Raises UsageError for one that does not."""
     with database_at(database).reading() as reader:
         facts = reader.facts(_existing(reader, table))
         assert facts is not None
         own = [k for k in facts.links if k.to.lower() == table.lower() and len(k.columns) == 1]
         if not own:
             raise UsageError(
-                f"{table} does not lead to itself, so it is no tree",
+                f"{table} does not refer to itself, so it is no tree",
                 origin=Origin(reader.name),
                 next="kerfmark show DB tells what each table leads to",
             )

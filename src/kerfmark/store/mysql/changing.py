@@ -15,7 +15,7 @@ import pyarrow as pa
 
 from kerfmark.address import Address
 from kerfmark.store.companion import NUMBER, companion, natural_keys, numbered_keys
-from kerfmark.store.interface import declared_keys, known_already, no_ledger, refuse_taken
+from kerfmark.store.interface import known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.mysql.connection import connected, translated
 from kerfmark.store.mysql.dialect import ledger_types
@@ -236,7 +236,7 @@ class MysqlChanging(MysqlReader):
     def add_tables(self, layout: Layout, names: Collection[str]) -> None:
         """Makes tables beside those that are there. That they are to go again is written down
         first, for whoever opens the database after a program that was killed."""
-        from kerfmark.store.ddl import statements
+        from kerfmark.store.ddl import statements_beside
 
         refuse_taken(self, names)
         own = {t: keys for t, keys in natural_keys(layout).items() if t in names}
@@ -249,9 +249,7 @@ class MysqlChanging(MysqlReader):
             "SET foreign_key_checks = 1",
         ]
         self._begin(taking_back)
-        declared = declared_keys(self, layout, names)
-        made = statements(layout, {}, self.dialect(), only=names, declared=declared)
-        for statement in (*made.tables, *made.after_rows()):
+        for statement in statements_beside(self, layout, names, self.dialect()):
             self.execute(statement)
         self._number_rows(own)
 

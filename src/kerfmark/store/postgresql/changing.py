@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from kerfmark.address import Address
 from kerfmark.store.companion import NUMBER, companion, companion_keys, natural_keys, numbered_keys
-from kerfmark.store.interface import declared_keys, known_already, no_ledger, refuse_taken
+from kerfmark.store.interface import known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import ledger_tables
 from kerfmark.store.names import view_name
 from kerfmark.store.postgresql.connection import connected, translated
@@ -116,12 +116,10 @@ class PostgresChanging(PostgresReader):
 
     def add_tables(self, layout: Layout, names: Collection[str]) -> None:
         """Makes tables beside those that are there."""
-        from kerfmark.store.ddl import statements
+        from kerfmark.store.ddl import statements_beside
 
         refuse_taken(self, names)
-        declared = declared_keys(self, layout, names)
-        made = statements(layout, {}, dialect(), only=names, declared=declared)
-        for statement in (*made.tables, *made.after_rows()):
+        for statement in statements_beside(self, layout, names, dialect()):
             self.execute(statement)
         own = {t: keys for t, keys in natural_keys(layout).items() if t in names}
         for statement in self._companions(own):

@@ -21,7 +21,7 @@ import pyarrow as pa
 
 from kerfmark import memory
 from kerfmark.store.common_sql import SOUGHT, SharedSql
-from kerfmark.store.interface import PATIENCE, declared_keys, known_already, no_ledger, refuse_taken
+from kerfmark.store.interface import PATIENCE, known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.names import view_name
 from kerfmark.store.quoting import literal, quote
@@ -185,12 +185,10 @@ class OpenFile(SqliteCatalog, SharedSql):
 
     def add_tables(self, layout: Layout, names: Collection[str]) -> None:
         """Makes tables beside those that are there."""
-        from kerfmark.store.ddl import statements
+        from kerfmark.store.ddl import statements_beside
 
         refuse_taken(self, names)
-        declared = declared_keys(self, layout, names)
-        made = statements(layout, {}, dialect(), only=names, declared=declared)
-        for statement in (*made.tables, *made.after_rows()):
+        for statement in statements_beside(self, layout, names, dialect()):
             self.execute(statement)
 
     def add_column(self, table: str, column: str, type_: ColumnType) -> None:
