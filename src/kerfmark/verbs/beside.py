@@ -7,7 +7,7 @@ import contextlib
 import shlex
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -126,8 +126,9 @@ def cut_beside(
         added = retried(once)
     except DataRefused as refusal:
         refusal.next = (
-            "correct the cells; or let the other rows land with --set-aside FILE; or keep a column "
-            "as it is with --no-link COLUMN"
+            "correct the cells\n"
+            "--set-aside FILE lets the other rows land\n"
+            "--no-link COLUMN keeps a column as it is"
         )
         raise
     return BesideResult(
@@ -298,19 +299,7 @@ def _only_new(
         sources={n: s for n, s in whole.sources.items() if n not in old},
         tables={n: t for n, t in whole.tables.items() if t.source not in old},
     )
-    return (
-        Proposal(
-            kept,
-            proposal.reasons,
-            proposal.notes,
-            proposal.comments,
-            proposal.rows,
-            proposal.references,
-            proposal.near,
-            proposal.against,
-        ),
-        {n: e for n, e in encoded.items() if n not in old},
-    )
+    return (replace(proposal, layout=kept), {n: e for n, e in encoded.items() if n not in old})
 
 
 def _longer(text: str, layout: Layout, proposal: Proposal) -> str:
