@@ -8,13 +8,18 @@ from typing import Any
 from kerfmark.layout.model import Layout, TableSpec
 
 
-def layout_changes(old: Layout, new: Layout) -> list[str]:
-    """How a layout differs from another one, in words: tables, columns, links and conditions."""
-    out: list[str] = []
-    called = _renamed(
+def renamed_tables(old: Layout, new: Layout) -> dict[str, str]:
+    """The tables that only have another name than before, each with the name that it had."""
+    return _renamed(
         {n: (t.source, t.part_of, sorted(t.headers)) for n, t in old.tables.items()},
         {n: (t.source, t.part_of, sorted(t.headers)) for n, t in new.tables.items()},
     )
+
+
+def layout_changes(old: Layout, new: Layout) -> list[str]:
+    """How a layout differs from another one, in words: tables, columns, links and conditions."""
+    out: list[str] = []
+    called = renamed_tables(old, new)
     out += [f"table {before} is called {name}" for name, before in called.items()]
     for name, spec in new.tables.items():
         was = old.tables.get(called.get(name, name))

@@ -15,7 +15,7 @@ import numpy as np
 
 from kerfmark.address import database_at
 from kerfmark.errors import DataRefused, Origin, TargetError, UsageError, counted
-from kerfmark.layout.changes import layout_changes
+from kerfmark.layout.changes import layout_changes, renamed_tables
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout, TableSpec
 from kerfmark.layout.text import parse_layout, read_layout
@@ -42,8 +42,8 @@ from kerfmark.verbs.stored_rows import stored_rows
 
 @dataclass(frozen=True)
 class TableRecut:
-    """A table before and after: its rows (None: it is not there), and whether the records that it
-    had before have the keys that they had."""
+    """A table before, under whatever name, and after: its rows (None: it is not there), and whether
+    the records that it had before have the keys that they had."""
 
     name: str
     before: int | None
@@ -115,11 +115,12 @@ def recut(
         return results, after, done.kept
 
     results, after, kept = retried(once)
-    names = dict.fromkeys((*new.tables, *old.tables))
+    called = renamed_tables(old, new)
+    names = dict.fromkeys((*new.tables, *(n for n in old.tables if n not in called.values())))
     return RecutResult(
         where.name,
         str(layout),
-        tuple(TableRecut(n, before.get(n), after.get(n), n in kept) for n in names),
+        tuple(TableRecut(n, before.get(called.get(n, n)), after.get(n), n in kept) for n in names),
         tuple(layout_changes(old, new)),
         tuple(results),
         tuple(gone),
