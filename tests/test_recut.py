@@ -327,6 +327,17 @@ def test_the_files_may_be_gone(tmp_path: Path) -> None:
     assert prove(database).holds
 
 
+def test_a_table_with_another_name_is_told_as_one(tmp_path: Path) -> None:
+    database = of_two_loads(tmp_path)
+    with sqlite3.connect(database) as file:
+        [(keepers,)] = file.execute("SELECT count(*) FROM keeper").fetchall()
+    (tmp_path / "new.toml").write_text(NAMES, encoding="utf-8")
+    result = recut(database, tmp_path / "new.toml")
+    assert "table keeper is called member" in result.changes
+    tables = {t.name: (t.before, t.after, t.keys_kept) for t in result.tables}
+    assert tables["member"] == (keepers, keepers, True) and "keeper" not in tables
+
+
 def test_what_only_a_file_tells_needs_the_file(tmp_path: Path) -> None:
     database = of_two_loads(tmp_path)
     rows = [[*r[:7], "0777 1", *r[8:]] for r in visits(100, 5, 1)]
