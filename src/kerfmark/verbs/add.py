@@ -92,21 +92,21 @@ class AddResult:
 
     database: str
     load: int
-    files: tuple[FileAdded, ...]
-    tables: tuple[TableCount, ...]
-    links: tuple[LinkCount, ...]
-    changes: tuple[ValueChanged, ...]
-    learned: tuple[str, ...]
-    set_aside: int
-    known_rows: int
-    account: tuple[FileAccount, ...]
-    different: tuple[DifferentCell, ...]
-    rejects: tuple[str, ...]
-    rehearsed: bool
-    problems: int
-    groups: tuple[Group, ...]
-    notes: tuple[str, ...]
-    seconds: float
+    files: tuple[FileAdded, ...] = ()
+    tables: tuple[TableCount, ...] = ()
+    links: tuple[LinkCount, ...] = ()
+    changes: tuple[ValueChanged, ...] = ()
+    learned: tuple[str, ...] = ()
+    set_aside: int = 0
+    known_rows: int = 0
+    account: tuple[FileAccount, ...] = ()
+    different: tuple[DifferentCell, ...] = ()
+    rejects: tuple[str, ...] = ()
+    rehearsed: bool = False
+    problems: int = 0
+    groups: tuple[Group, ...] = ()
+    notes: tuple[str, ...] = ()
+    seconds: float = 0.0
     known_files: int = 0
 
 
@@ -282,26 +282,8 @@ class Adding:
 
     def _nothing(self, known_files: int, started: float) -> AddResult:
         """What there is to tell where all files were loaded already."""
-        return AddResult(
-            database=self.database.name,
-            load=0,
-            files=(),
-            tables=(),
-            links=(),
-            changes=(),
-            learned=(),
-            set_aside=0,
-            known_rows=0,
-            account=(),
-            different=(),
-            rejects=(),
-            rehearsed=False,
-            problems=0,
-            groups=(),
-            notes=(),
-            seconds=round(time.perf_counter() - started, 3),
-            known_files=known_files,
-        )
+        seconds = round(time.perf_counter() - started, 3)
+        return AddResult(self.database.name, 0, seconds=seconds, known_files=known_files)
 
     def land(
         self,

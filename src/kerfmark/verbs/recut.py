@@ -462,18 +462,12 @@ class _Again(Adding):
             ),
             tables=tuple(sorted(done.merged.counts, key=lambda c: order.index(c.name))),
             links=tuple(done.links),
-            changes=(),
-            learned=(),
             set_aside=len(done.set_aside),
             known_rows=sum(len(k.rows) for k in done.merged.known.values()),
-            account=(),
-            different=(),
-            rejects=(),
             rehearsed=rehearsal,
             problems=done.problems.total,
             groups=problem_groups(done.problems, encoded, 10),
             notes=tuple(self.file.remarks),
-            seconds=0.0,
         )
 
     def _write_again(self, done: Split, encoded: Mapping[str, EncodedSource]) -> None:
