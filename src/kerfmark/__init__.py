@@ -37,6 +37,7 @@ if TYPE_CHECKING:
     from kerfmark.verbs.map_onto import OntoResult, mark_onto
     from kerfmark.verbs.mark import MarkResult, Steering, mark
     from kerfmark.verbs.measure import MeasureResult, measure
+    from kerfmark.verbs.own_forms import SaidForms
     from kerfmark.verbs.prove import ProveResult, prove
     from kerfmark.verbs.recut import RecutResult, recut
     from kerfmark.verbs.show import (
@@ -64,6 +65,7 @@ _MODULES = {
     "AddResult": "verbs.add",
     "BesideResult": "verbs.beside",
     "NewHeaders": "verbs.new_headers",
+    "SaidForms": "verbs.own_forms",
     "picture": "verbs.draw",
     "limited": "memory",
     "Diagram": "layout.diagram",
@@ -122,6 +124,7 @@ __all__ = [
     "RecordResult",
     "RecutResult",
     "RefreshResult",
+    "SaidForms",
     "ShowResult",
     "SourceError",
     "Spelled",

@@ -44,6 +44,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--as", dest="source", default="", metavar="SOURCE", help="the source that the files feed"
     )
     reading.arguments(parser)
+    reading.forms(parser)
     loading.known(
         parser,
         "records that are there already: refuse the row (usual), keep what is there, fill its "
@@ -127,6 +128,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             replace=args.replace,
             backup=args.backup,
             reading=reading.chosen(args),
+            forms=reading.chosen_forms(args),
             progress=progress,
         )
     terminal.result(result)

@@ -6,7 +6,7 @@ import argparse
 import sys
 from typing import TYPE_CHECKING
 
-from kerfmark.cli import loading
+from kerfmark.cli import loading, reading
 from kerfmark.cli.terminal import BAD, FAINT, GOOD, HEAD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import UsageError, counted
@@ -43,6 +43,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "they hold; a schema of a server goes into the URL: ?schema=NAME",
     )
     loading.known_in_filled_tables(parser)
+    reading.forms(parser)
     parser.add_argument(
         "--all", action="store_true", help="tell all rows of every problem, not the first ten"
     )
@@ -71,6 +72,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             args.files,
             into=args.into,
             known=args.known,
+            forms=reading.chosen_forms(args),
             places=None if args.all else 10,
             stop_after=args.stop_after,
             progress=progress,
@@ -92,6 +94,8 @@ def _tell(result: CheckResult, terminal: Terminal) -> None:
             f": {counted(s.rows, 'row')}",
             (f"  ({'; '.join(more)})" if more else "", FAINT),
         )
+    for note in result.notes:
+        terminal.note(("odd  ", BAD), note)
     if result.tables:
         terminal.say()
         named = any(t.created for t in result.tables)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from kerfmark.errors import UsageError
 
 if TYPE_CHECKING:
+    from kerfmark.verbs.own_forms import SaidForms
     from kerfmark.verbs.reading import Reading
 
 _SIZES = {"": 1, "K": 10**3, "M": 10**6, "G": 10**9, "T": 10**12}
@@ -89,6 +90,28 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="SIZE",
         help="the most that a packed file may unpack to, such as 100GB",
     )
+
+
+def forms(parser: argparse.ArgumentParser) -> None:
+    """Declares the options that say how later files write values that the database knows in another
+    form."""
+    group = parser.add_argument_group("how the values are written (found where it is certain)")
+    group.add_argument(
+        "--dates", default="", metavar="FORM", help="the form of the dates, such as DD.MM.YYYY"
+    )
+    group.add_argument(
+        "--decimals",
+        default="",
+        metavar="MARK",
+        help="the mark of the decimals: a point or a comma",
+    )
+
+
+def chosen_forms(args: argparse.Namespace) -> SaidForms:
+    """These options as the verbs take them."""
+    from kerfmark.verbs.own_forms import SaidForms
+
+    return SaidForms(args.dates, args.decimals)
 
 
 def chosen(args: argparse.Namespace) -> Reading:

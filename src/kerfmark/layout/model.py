@@ -69,8 +69,8 @@ def _checked_rows(value: tuple[str, ...]) -> tuple[str, ...]:
 
 class PartSpec(_Part):
     """One of several files, sheets or tables of one shape: what its rows say in the telling column,
-    where it is, rows of it that are not data, and its encoding and delimiter where they are not
-    those of the whole source."""
+    where it is, rows of it that are not data, its encoding and delimiter where they are not those
+    of the whole source, and the forms in which it has the values of headers (`written`)."""
 
     told: str
     file: str
@@ -81,6 +81,7 @@ class PartSpec(_Part):
     encoding: str = ""
     delimiter: str = ""
     skip_rows: Spellings = ()
+    written: dict[str, str] = {}
 
     _rows = field_validator("skip_rows")(_checked_rows)
 
@@ -103,7 +104,9 @@ class SourceSpec(_Part):
     lists of records, written as JSON, which are the `member` of that name. `trim` leaves out spaces
     at the ends of cells. `decimals` and `thousands` mark numbers, `dates`, `timestamps` and `times`
     are the forms of those, wherever a column's type does not say. `also` maps headers to other
-    spellings that files may have; `may_lack` are headers that a file need not have.
+    spellings that files may have; `may_lack` are headers that a file need not have. `written` maps
+    headers to the forms in which the file has their values, where these are not those of the
+    columns' types (`DD.MM.YYYY`, `0.000,0`).
     """
 
     file: str = ""
@@ -136,6 +139,7 @@ class SourceSpec(_Part):
     also: dict[str, tuple[str, ...]] = {}
     left_out: tuple[str, ...] = ()
     may_lack: tuple[str, ...] = ()
+    written: dict[str, str] = {}
 
     _rows = field_validator("skip_rows")(_checked_rows)
 

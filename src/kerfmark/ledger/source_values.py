@@ -8,8 +8,10 @@ the form in which the engine gives values, by columns of text and the library's 
 
 from __future__ import annotations
 
+import calendar
 import json
 import re
+from collections.abc import Callable
 from importlib.resources import files
 
 import pyarrow as pa
@@ -41,6 +43,55 @@ def source_values(texts: pa.StringArray, type_: ColumnType, given: pa.DataType) 
     if pa.types.is_string(given):
         return _with_places(plain, type_.scale) if type_.kind == "decimal" else plain
     return _cast(plain, given)
+
+
+def as_known(own: ColumnType, known: ColumnType) -> Callable[[pa.StringArray], pa.StringArray]:
+    """What spells texts that a file has in a form of its `own` as the column's `known` type spells
+    them, by means of plain text; those that do not fit stay as they are."""
+
+    def spelled(texts: pa.StringArray) -> pa.StringArray:
+        distinct = texts.dictionary_encode()
+        values = distinct.dictionary
+        plain = (_iso if own.kind in ("date", "time", "timestamp") else _plain_numbers)(values, own)
+        out = [
+            old if new is None else _in_form(new, known)
+            for old, new in zip(values.to_pylist(), plain.to_pylist(), strict=True)
+        ]
+        return pa.array(out, pa.string()).take(distinct.indices)
+
+    return spelled
+
+
+def _in_form(plain: str, type_: ColumnType) -> str:
+    """A moment as ISO 8601 has it, or a number with a point, in the form of a type."""
+    if type_.kind in ("integer", "decimal"):
+        whole, point, places = plain.partition(".")
+        digits = whole.lstrip("-")
+        if type_.thousands and digits.isdigit():
+            grouped = f"{int(digits):,}".replace(",", type_.thousands)
+            whole = whole.replace(digits, grouped)
+        return whole + (type_.mark if point else "") + places
+    form, _, language = type_.form.partition(" [")
+    day, _, clock = plain.rpartition(" ") if type_.kind == "timestamp" else (plain, "", plain)
+    year, month, number = day.split("-") if type_.kind != "time" else ("", "1", "1")
+    hour, minute, second = [*clock.split(":"), "00"][:3] if type_.kind != "date" else ["0"] * 3
+    half = "PM" if int(hour) > 11 else "AM"
+    if "am" in form.lower().replace("mm", ""):
+        hour = f"{(int(hour) - 1) % 12 + 1:02}"
+    said = {"YYYY": year, "YY": year[2:], "MM": month, "M": str(int(month)), "DD": number}
+    said |= {"D": str(int(number)), "hh": hour, "h": str(int(hour)), "mm": minute, "ss": second}
+    said |= {"AM": half, "am": half.lower()}
+    for token in ("Month", "Mon") if "mon" in form.lower() else ():
+        name = _name_of_month(int(month), token.lower(), language.rstrip("]"))
+        said |= {token: name, token.upper(): name.upper(), token.lower(): name.lower()}
+    return _FIELD.sub(lambda field: said[field[0]], form)
+
+
+def _name_of_month(month: int, kind: str, language: str) -> str:
+    if not language:
+        return calendar.month_name[month] if kind == "month" else calendar.month_abbr[month]
+    text = files("kerfmark.profile").joinpath("months.json").read_text("utf-8")
+    return str(json.loads(text)[language][kind][month - 1]).capitalize()
 
 
 def _cast(texts: pa.StringArray, to: pa.DataType) -> pa.Array:

@@ -125,6 +125,17 @@ def to_text(values: pa.Array, type_: ColumnType) -> pa.StringArray:
     return _with_thousands(texts, type_) if type_.thousands else texts
 
 
+def remarked(texts: pa.StringArray, own: ColumnType, known: ColumnType) -> pa.StringArray:
+    """Decimals whose digits stay as they are, with the marks of another type; null where a text is
+    not one of its own type."""
+    fits = to_typed(texts, own).is_valid()
+    plain = pc.replace_substring(texts, own.thousands, "") if own.thousands else texts
+    if own.mark != known.mark:
+        plain = pc.replace_substring(plain, own.mark, known.mark)
+    plain = _with_thousands(plain, known) if known.thousands else plain
+    return pc.if_else(fits, plain, pa.scalar(None, pa.string()))
+
+
 def decimal_texts(values: pa.Array) -> pa.StringArray:
     """Decimals with all their places."""
     texts = pc.cast(values, pa.string())

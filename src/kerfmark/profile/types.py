@@ -164,6 +164,19 @@ def _decimal(text: str, found: re.Match[str], form: str) -> ColumnType:
     return ColumnType("decimal", precision, scale, form)
 
 
+def with_marks(type_: ColumnType, form: str) -> ColumnType | None:
+    """A number of a type as a file writes it whose marks are those of a form (`0.000,0`, `0,0`, of
+    integers `0.000`); None where the form is none of such a number. A decimal may have any number
+    of digits that a decimal can have."""
+    if type_.kind == "integer":
+        marks = _INTEGER_FORM.fullmatch(form)
+        return None if marks is None else ColumnType("integer", form=form)
+    marks = _DECIMAL_FORM.fullmatch(form) if type_.kind == "decimal" else None
+    if marks is None or marks["thousands"] == marks["mark"]:
+        return None
+    return ColumnType("decimal", 38, 12, form[: marks.end("mark")] + "#" * 12)
+
+
 _EXAMPLE = {"date": "YYYY-MM-DD", "timestamp": "YYYY-MM-DD hh:mm:ss", "time": "hh:mm"}
 
 _DECLARED: tuple[tuple[str, Kind], ...] = (

@@ -39,6 +39,7 @@ from kerfmark.read.union import parts_of
 from kerfmark.store.interface import Changing, Database
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.new_headers import NewHeaders, likeness
+from kerfmark.verbs.own_forms import SaidForms, in_own_forms
 from kerfmark.verbs.problem_groups import Group, problem_groups
 from kerfmark.verbs.recording import loaded_files, new_load, rows_set_aside, write_merged
 from kerfmark.verbs.rejects import rejected, writable_rejects
@@ -131,6 +132,7 @@ def add(
     replace: bool = False,
     backup: str | Path | None = None,
     reading: Reading = Reading(),
+    forms: SaidForms = SaidForms(),
     progress: Progress = silent,
 ) -> AddResult:
     """Adds files to the tables of a database that Kerfmark made. Everything lands, or nothing.
@@ -140,8 +142,8 @@ def add(
     unless `again`; with `only_new`, and where a folder or a pattern is named, it is passed over.
     `widen` lets a column take values for which its type was too narrow; `backup`
     names a file for a copy of the database as it was; `reading` says how the files are written,
-    where that is not found by itself. With `rehearsal` nothing is written, and problems are told
-    instead of raised.
+    and `forms` how their dates and numbers are, where that is not found by itself. With
+    `rehearsal` nothing is written, and problems are told instead of raised.
 
     Raises UsageError for what cannot be read or fits no source, DataRefused when the data do not
     fit, TargetError for a database that cannot be written to.
@@ -169,6 +171,7 @@ def add(
                     aside,
                     reading=reading,
                     only_new=not again and (only_new or several),
+                    forms=forms,
                 ),
             )
             written.enter_context(write_atomically(adding.rejects))
@@ -195,6 +198,7 @@ class AddOptions:
     verb: str = "add"
     reading: Reading = Reading()
     only_new: bool = False
+    forms: SaidForms = SaidForms()
 
 
 def _notes_of_reading(encoded: Mapping[str, EncodedSource]) -> Iterator[str]:
@@ -224,7 +228,7 @@ class Adding:
         self.text = ledger.layout
         self.layout = parse_layout(self.text, "the layout in the database")
         self.learned: list[str] = []
-        self.passed_over: list[str] = []
+        self.notes: list[str] = []
         self.rejects: dict[Path, str | bytes] = {}
         self.adopted = False
 
@@ -236,16 +240,15 @@ class Adding:
             self._check_not_unique()
         alike = likeness(self.layout, self.file)
         routed = route(
-            self.layout,
-            files,
-            wanted.source,
-            wanted.new_headers,
-            wanted.reading,
-            alike,
-            self.passed_over,
+            self.layout, files, wanted.source, wanted.new_headers, wanted.reading, alike, self.notes
         )
+        return self.add_routed(routed, wanted, started)
+
+    def add_routed(self, routed: Sequence[Routed], wanted: AddOptions, started: float) -> AddResult:
+        """The same of files that are open already, and whose sources are known."""
         apart = wanted.apart or wanted.aside is not None
-        encoded = self._read(routed, strict=not apart and not wanted.rehearsal)
+        strict = not apart and not wanted.rehearsal
+        encoded = self._read(routed, strict=strict)
         known_files = 0
         if wanted.only_new:
             fresh = self._fresh(routed, encoded)
@@ -254,10 +257,14 @@ class Adding:
                 return self._nothing(known_files, started)
             if known_files:
                 routed = fresh
-                encoded = self._read(routed, strict=not apart and not wanted.rehearsal)
+                encoded = self._read(routed, strict=strict)
         if not wanted.again:
             self._refuse_known_files(encoded)
         self._learn(routed, encoded)
+        encoded, in_own_form = in_own_forms(
+            self.layout, encoded, wanted.forms, lambda s: encode(s, self.progress, strict=strict)
+        )
+        self.notes += in_own_form
         counts = {id(r): 0 for r in routed}
         for name, e in encoded.items():
             mine = [r for r in routed if r.source == name]
@@ -328,7 +335,7 @@ class Adding:
             rehearsal,
             done.problems.total,
             problem_groups(done.problems, encoded, 10),
-            (*self.passed_over, *_notes_of_reading(encoded), *self._loose(), *self.file.remarks),
+            (*self.notes, *_notes_of_reading(encoded), *self._loose(), *self.file.remarks),
             round(time.perf_counter() - started, 3),
         )
 

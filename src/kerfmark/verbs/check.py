@@ -15,9 +15,10 @@ from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
 from kerfmark.verbs.add import AddOptions, AddResult
 from kerfmark.verbs.map_onto import fill
+from kerfmark.verbs.own_forms import SaidForms, in_own_forms
 from kerfmark.verbs.problem_groups import Group, Place, problem_groups
 from kerfmark.verbs.routing import route, with_files
-from kerfmark.verbs.sources import check_headers, open_source
+from kerfmark.verbs.sources import check_headers, open_described
 
 __all__ = [
     "CheckResult",
@@ -57,7 +58,7 @@ class TableChecked:
 class CheckResult:
     """What a cut would do. `problems` counts those that would refuse it; with `complete` false,
     there may be more. `existing`: it would fill tables that are there, whose own rules are asked
-    only then."""
+    only then. `notes` tell in which forms of their own files are read."""
 
     layout: str
     existing: bool
@@ -68,6 +69,7 @@ class CheckResult:
     groups: tuple[Group, ...]
     complete: bool
     seconds: float
+    notes: tuple[str, ...] = ()
 
 
 def check(
@@ -76,6 +78,7 @@ def check(
     *,
     into: str | Path = "",
     known: str = "",
+    forms: SaidForms = SaidForms(),
     places: int | None = 10,
     stop_after: int = 0,
     progress: Progress = silent,
@@ -83,8 +86,9 @@ def check(
     """Reads, converts, splits and resolves everything that a layout says, and tells every problem.
 
     `files` are taken in place of those that the layout names, each for the source that it fits;
-    sources for which there is none are read as the layout says. `places` limits the places told per
-    kind of problem (None: all). With `stop_after` it ends early, once there are so many problems.
+    sources for which there is none are read as the layout says. `forms` say how
+    these write dates and numbers, where that is not found. `places` limits the places told per kind
+    of problem (None: all). With `stop_after` it ends early, once there are so many problems.
     The database `into` which the tables would go is asked whether it would take them, and, of a
     layout of tables that are there, what they hold (`known` as for `cut`). Nothing is written.
 
@@ -99,7 +103,7 @@ def check(
             text,
             path.parent,
             into,
-            AddOptions(known=known, rehearsal=True),
+            AddOptions(known=known, rehearsal=True, forms=forms),
             files=files,
             progress=progress,
         )
@@ -110,10 +114,19 @@ def check(
     if files:
         spec, fed = with_files(spec, route(spec, files))
     sources = {
-        n: open_source(n, s, Path() if n in fed else path.parent) for n, s in spec.sources.items()
+        n: open_described(spec, n, Path() if n in fed else path.parent) for n in spec.sources
     }
     check_headers(spec, text, path.name, sources)
     encoded = {n: encode(s, progress, strict=False) for n, s in sources.items()}
+    notes: list[str] = []
+    if fed:
+        later, notes = in_own_forms(
+            spec,
+            {n: encoded[n] for n in fed},
+            forms,
+            lambda source: encode(source, progress, strict=False),
+        )
+        encoded |= later
     progress("rehearsing", 0, 0)
     done = rehearse(spec, encoded, enough=stop_after, odd=not stop_after)
     if spec.existing:  # what is not in the files may be in the database
@@ -137,6 +150,7 @@ def check(
         problem_groups(done.problems, encoded, places),
         done.complete,
         round(time.perf_counter() - started, 3),
+        tuple(notes),
     )
 
 

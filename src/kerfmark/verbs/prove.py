@@ -17,6 +17,7 @@ from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import FileAccount, accounts
 from kerfmark.ledger.prove import SaidOtherwise, SourceProof, prove_source
 from kerfmark.ledger.records import Ledger, LoadedFile, RowSetAside
+from kerfmark.ledger.source_values import as_known
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
 from kerfmark.store.quoting import quote
@@ -90,7 +91,7 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
         for name in dict.fromkeys(f.source for f in ledger.live_files):
             mine = [f for f in ledger.live_files if f.source == name]
             gone = [r for r in ledger.set_aside if r.source == name]
-            source = open_loaded(name, layout.sources[name], mine, where.folder or Path())
+            source = open_loaded(layout, name, mine, where.folder or Path(), as_known)
             opened[name] = encode(source, progress, strict=not gone), mine
         layout = settled(layout, {n: e.source.headers for n, (e, _) in opened.items()})
         live = {load.number for load in ledger.live}

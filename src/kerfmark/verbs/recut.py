@@ -242,7 +242,7 @@ def _rows_again(
             for number in dict.fromkeys(f.load for f in files):
                 mine = [f for f in files if f.load == number]
                 apart = next(n.options.set_aside for n in ledger.live if n.number == number)
-                opened = open_loaded(source, new.sources[source], mine, folder)
+                opened = open_loaded(new, source, mine, folder)
                 out[number][source] = encode(opened, progress, strict=not apart)
             continue
         _refuse_what_rows_do_not_tell(ledger, source, missing[0], where.name)
@@ -259,7 +259,7 @@ def _is_there(file: LoadedFile, old: Layout, new: Layout, folder: Path) -> bool:
     """Whether a file is what it was when it was loaded."""
     if file.file == "-" or "://" in file.file or not (folder / file.file).exists():
         return False
-    source = open_loaded(file.source, old.sources[file.source], [file], folder)
+    source = open_loaded(old, file.source, [file], folder)
     batches = source.map_batches(lambda batch: None, strict=False)
     for _ in batches:
         pass

@@ -20,6 +20,7 @@ from kerfmark.verbs.add import Adding, AddOptions, AddResult
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.rejects import writable_rejects
 from kerfmark.verbs.retry import retried
+from kerfmark.verbs.routing import read_as_before
 from kerfmark.verbs.sources import open_loaded
 from kerfmark.verbs.undo import Undoing
 
@@ -103,7 +104,7 @@ class Refreshing:
         """The files that are not what they were when they were loaded."""
         out = []
         for file in self.ledger.live_files:
-            source = open_loaded(file.source, self.layout.sources[file.source], [file], self.folder)
+            source = open_loaded(self.layout, file.source, [file], self.folder)
             batches = source.map_batches(lambda batch: None, strict=False)
             for piece in batches:
                 self.progress(f"reading {file.file}", piece.first + piece.rows, 0)
@@ -152,17 +153,19 @@ class Refreshing:
         places = list(
             dict.fromkeys(f.file if "://" in f.file else str(self.folder / f.file) for f in files)
         )
-        result = adding.add(
-            places,
-            AddOptions(
-                options.source,
-                self.known or options.known,
-                again=True,
-                aside=self._reject_file(),
-                apart=options.set_aside,
-                verb="refresh",
-            ),
+        wanted = AddOptions(
+            options.source,
+            self.known or options.known,
+            again=True,
+            aside=self._reject_file(),
+            apart=options.set_aside,
+            verb="refresh",
         )
+        routed = read_as_before(self.layout, files, self.folder)
+        if routed:
+            result = adding.add_routed(routed, wanted, time.perf_counter())
+        else:
+            result = adding.add(places, wanted)
         self.rejects |= adding.rejects
         return result
 

@@ -14,6 +14,7 @@ from kerfmark.errors import KerfmarkError, SourceError, UsageError
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout, PartSpec, SourceSpec
 from kerfmark.layout.names import snake
+from kerfmark.ledger.records import LoadedFile
 from kerfmark.read.delimited import DelimitedSource
 from kerfmark.read.dialect import WRITTEN
 from kerfmark.read.letters import Spelling, quoted, spelled
@@ -23,7 +24,7 @@ from kerfmark.read.text_file import with_json_cells
 from kerfmark.read.union import HOW, WHERE, parts_of
 from kerfmark.read.wrapped import unwrapped
 from kerfmark.verbs.new_headers import Likeness, NewHeaders, unknown_headers, unknown_meaning
-from kerfmark.verbs.sources import open_source, rules_of
+from kerfmark.verbs.sources import as_loaded, open_loaded, open_source, rules_of
 
 ALIKE = 65.0
 """How alike two headers are (of 100) for one to be proposed for the other."""
@@ -119,6 +120,25 @@ def route(
             passed_over.append(f"{found.origin()} is passed over: another sheet was chosen before")
             continue
         out.append(_routed(layout, found, only, new_headers, alike))
+    return out
+
+
+def read_as_before(layout: Layout, files: Sequence[LoadedFile], folder: Path) -> list[Routed]:
+    """The files of a load, read as they were when they were loaded; none where one of them cannot
+    be read so any more."""
+    out = []
+    for file in files:
+        spec = as_loaded(layout.sources[file.source], file)
+        needed, possible = expected_headers(layout, file.source)
+        try:
+            opened = open_loaded(layout, file.source, [file], folder)
+        except KerfmarkError:
+            return []
+        [part] = parts_of(opened)
+        headers = set(part.headers) - {layout.sources[file.source].telling}
+        if needed - headers or headers - possible:
+            return []
+        out.append(Routed(file.source, part, spec, file.told, "it is read as before"))
     return out
 
 

@@ -16,8 +16,9 @@ from kerfmark.layout.model import Layout, PartSpec, SourceSpec
 from kerfmark.layout.text import refused
 from kerfmark.ledger.records import LoadedFile, file_beside
 from kerfmark.read.open import open_all, open_path, places, reopen, union_of
-from kerfmark.read.source import Reading, RowRules, Source
+from kerfmark.read.source import Reading, RowRules, Source, with_changes
 from kerfmark.read.union import HOW, WHERE, UnionSource, parts_of
+from kerfmark.verbs.own_forms import Respell, respell, respelled
 
 _OF_READING = tuple(f.name for f in fields(Reading) if f.name in SourceSpec.model_fields)
 """What a layout says of how a source is read."""
@@ -108,6 +109,21 @@ def open_source(name: str, spec: SourceSpec, folder: Path, only: Collection[str]
     return union_of(opened, told, spec.telling, name, spec.may_lack)
 
 
+def open_described(layout: Layout, name: str, folder: Path) -> Source:
+    """A source of a layout, with values as its columns' types have them. Raises SourceError as
+    `open_source`."""
+    spec = layout.sources[name]
+    source = open_source(name, spec, folder)
+    if isinstance(source, UnionSource) and any(p.written for p in spec.parts):
+        own = zip(source.parts, spec.parts, strict=True)
+        parts = [
+            respelled(layout, name, part, said.written, respell) if said.written else part
+            for part, said in own
+        ]
+        return with_changes(source, parts=parts)
+    return respelled(layout, name, source, spec.written, respell) if spec.written else source
+
+
 def open_sources(layout: Layout, text: str, name: str, folder: Path) -> dict[str, Source]:
     """All sources of a layout, whose headers are right; `text` is the layout's and `name` what
     messages call it.
@@ -115,7 +131,7 @@ def open_sources(layout: Layout, text: str, name: str, folder: Path) -> dict[str
     Raises SourceError as `open_source`, LayoutError for headers that no table takes, and columns
     that have no header.
     """
-    sources = {n: open_source(n, spec, folder) for n, spec in layout.sources.items()}
+    sources = {n: open_described(layout, n, folder) for n in layout.sources}
     check_headers(layout, text, name, sources)
     return sources
 
@@ -124,16 +140,19 @@ def as_loaded(spec: SourceSpec, file: LoadedFile) -> SourceSpec:
     """How a file that was loaded is read again; `spec` is that of its source in the layout of
     today."""
     said = SourceSpec.model_validate(json.loads(file.reading) | {"file": file.file})
-    how = {k: getattr(said, k) for k in _OF_READING}
+    how = {k: getattr(said, k) for k in (*_OF_READING, "written")}
     return spec.model_copy(update=how | {"file": file.file, "parts": (), "telling": ""})
 
 
-def open_loaded(name: str, spec: SourceSpec, files: Sequence[LoadedFile], folder: Path) -> Source:
+def open_loaded(
+    layout: Layout, name: str, files: Sequence[LoadedFile], folder: Path, spell: Respell = respell
+) -> Source:
     """The files that were loaded for a source, as one; they are named as seen from a folder.
+    Values that a file has in a form of its own are spelled by `spell` as the layout says.
 
     Raises SourceError when one is no longer there, or has other columns.
     """
-    parts = []
+    spec, parts = layout.sources[name], list[Source]()
     for file in files:
         if file.file == "-" or not ("://" in file.file or (folder / file.file).exists()):
             raise SourceError(
@@ -142,7 +161,9 @@ def open_loaded(name: str, spec: SourceSpec, files: Sequence[LoadedFile], folder
                 origin=Origin(file.file),
                 next="put it back, or move the database with it",
             )
-        parts.append(open_source(name, as_loaded(spec, file), folder))
+        said = as_loaded(spec, file)
+        part = open_source(name, said, folder)
+        parts.append(respelled(layout, name, part, said.written, spell) if said.written else part)
     return together(parts, [f.told for f in files], spec.telling, name, spec.may_lack)
 
 

@@ -15,6 +15,7 @@ from kerfmark.layout.model import Layout
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import expanded, read_says
 from kerfmark.ledger.records import MAKERS, Ledger
+from kerfmark.ledger.source_values import as_known
 from kerfmark.normalize.prepare import Prepared
 from kerfmark.profile.encode import encode, records_of
 from kerfmark.progress import Progress, silent
@@ -129,9 +130,7 @@ def _first_row_of(
     files = [f for f in ledger.files if f.load == number and f.source == spec.source]
     try:
         encoded = encode(
-            open_loaded(spec.source, layout.sources[spec.source], files, folder),
-            progress,
-            strict=False,
+            open_loaded(layout, spec.source, files, folder, as_known), progress, strict=False
         )
     except SourceError:
         return None, 0
