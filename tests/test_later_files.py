@@ -3,11 +3,14 @@ kind, folders that are named every night. Every remedy that is printed is follow
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import random
 import re
 import shlex
+import sqlite3
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -222,3 +225,125 @@ def test_the_sheet_that_was_chosen_is_chosen_again(
     book("feb.xlsx", MORE[:5])
     kerfmark("refresh", str(db))
     assert kerfmark("prove", str(db)).code == 0
+
+
+def _quoted(rows: list[list[Any]]) -> str:
+    return "\n".join(",".join(f"'{c}'" for c in r) for r in [HEAD, *rows]) + "\n"
+
+
+def _fixed(rows: list[list[Any]]) -> str:
+    lines = ["".join(f"{c:<12}" for c in r) for r in [HEAD, *rows]]
+    return "\n".join(lines) + "\n"
+
+
+def _book(path: Path, rows: list[list[Any]]) -> None:
+    book = openpyxl.Workbook()
+    book.active.title = "About"
+    book.active.append(["nothing"])
+    sheet = book.create_sheet("Paid")
+    for i, row in enumerate([HEAD, *rows]):
+        for j, cell in enumerate(row):
+            sheet.cell(i + 4, j + 3, None if cell == "" else cell)
+    for i in range(3):
+        sheet.cell(1, i + 1, f"note {i}")
+    book.save(path)
+
+
+def _zip(path: Path, rows: list[list[Any]]) -> None:
+    with zipfile.ZipFile(path, "w") as out:
+        out.writestr("a.csv", text(HEAD, rows))
+        out.writestr("b.csv", text(["x", "y"], [[1, 2]]))
+
+
+def _base(path: Path, rows: list[list[Any]]) -> None:
+    with contextlib.closing(sqlite3.connect(path)) as c:
+        quoted = ", ".join(f'"{h}"' for h in HEAD)
+        c.execute(f"CREATE TABLE p ({quoted})")
+        c.executemany(f"INSERT INTO p VALUES ({', '.join('?' * len(HEAD))})", [[None if v == "" else v for v in r] for r in rows])  # fmt: skip
+        c.execute("CREATE TABLE q (x, y)")
+        c.execute("INSERT INTO q VALUES (1, 2)")
+        c.commit()
+
+
+ALL = "SELECT {} FROM p".format(", ".join(f'"{h}"' for h in HEAD))
+BLANKED = [[*r[:2], r[2] if i == 0 else "", *r[3:]] for i, r in enumerate(MORE)]
+READINGS: dict[str, tuple[str, Any, list[str]]] = {
+    "delimiter": ("f.csv", text(HEAD, MORE).replace(",", "::"), ["--delimiter", "::"]),
+    "widths": ("f.txt", _fixed(MORE), ["--widths", "12,12,12,12,12,12"]),
+    "quote": ("f.csv", _quoted(MORE), ["--quote", "'"]),
+    "encoding": ("f.csv", text(HEAD, MORE).encode("utf-16-le"), ["--encoding", "utf-16-le"]),
+    "header row": ("f.csv", "a,b\nc,d\ne,f\n" + text(HEAD, MORE), ["--header-row", "4"]),
+    "sheet": ("f.xlsx", _book, ["--sheet", "Paid", "--header-row", "4"]),
+    "cells": ("f.xlsx", _book, ["--sheet", "Paid", "--cells", "C4:H16"]),
+    "member": ("f.zip", _zip, ["--member", "a.csv"]),
+    "table": ("f.db", _base, ["--table", "p"]),
+    "query": ("f.db", _base, ["--query", ALL]),
+    "skip rows": ("f.csv", text(HEAD, [[1, "x", "", "", "", ""], *MORE]), ["--skip-rows", "2"]),
+    "fill down": ("f.csv", text(HEAD, BLANKED), ["--fill-down", "Paid by"]),
+    "first rows": ("f.csv", text(HEAD, [*MORE, *payments(500, 9, 3)]), ["--first-rows", "12"]),
+    "columns": ("f.csv", text(HEAD, MORE).partition("\n")[2], ["--columns", ",".join(HEAD)]),
+    "columns in another order": (
+        "f.csv",
+        text(HEAD[::-1], [r[::-1] for r in MORE]).partition("\n")[2],
+        ["--no-header", "--columns", ",".join(HEAD[::-1])],
+    ),
+    "blocks": ("f.csv", f"x,y\n1,2\n3,4\n\n\n{text(HEAD, MORE)}", ["--block", "2"]),
+}
+
+
+@pytest.mark.parametrize("how", READINGS)
+def test_add_takes_what_measure_takes_and_reads_it_so_again(
+    write: Write, kerfmark: Runner, tmp_path: Path, how: str
+) -> None:
+    write("paid.csv", text(HEAD, ROWS))
+    kerfmark("cut", "paid.csv", "--into", "d.db", "--known-by", "Paid to")
+    name, content, options = READINGS[how]
+    path = tmp_path / name
+    if callable(content):
+        content(path, MORE)
+    else:
+        path.write_bytes(content if isinstance(content, bytes) else content.encode())
+    wanted = MORE
+    if how == "fill down":
+        wanted = [[*r[:2], MORE[0][2], *r[3:]] for r in MORE]
+    kerfmark("add", name, "--into", "d.db", *options)
+
+    def held() -> list[tuple[Any, ...]]:
+        with contextlib.closing(sqlite3.connect(tmp_path / "d.db")) as c:
+            return c.execute(ASKED + " ORDER BY p.no").fetchall()
+
+    assert held() == cells([*ROWS, *wanted])
+    assert kerfmark("prove", "d.db").code == 0
+    # refresh reads a file that has changed as it was read
+    if name.endswith((".csv", ".txt")) and how not in ("encoding", "first rows"):
+        path.write_text(path.read_text().replace("late", "late!"))
+        assert "made again" not in kerfmark("refresh", "d.db").err
+        assert held() == cells([*ROWS, *([*r[:5], "late!"] for r in wanted)])
+        assert kerfmark("prove", "d.db").code == 0
+
+
+def test_the_order_of_columns_without_a_header_is_said_once(
+    paid: Target, write: Write, kerfmark: Runner
+) -> None:
+    bare = [text(HEAD, payments(n, 8, 4)).partition("\n")[2] for n in (600, 700)]
+    write("apr.csv", bare[0])
+    for options in ([], ["--no-header"]):
+        told = kerfmark("add", "apr.csv", "--into", str(paid), *options, code=2).err
+        assert f"--columns '{','.join(HEAD)}'" in told
+    remedy = re.search(r"--columns '[^']+'", told)
+    assert remedy
+    kerfmark("add", "apr.csv", "--into", str(paid), *shlex.split(remedy[0]))
+    write("may.csv", bare[1])
+    kerfmark("add", "may.csv", "--into", str(paid), "--no-header")
+    assert paid.ask(ASKED) == cells([*ROWS, *payments(600, 8, 4), *payments(700, 8, 4)])
+    assert kerfmark("prove", str(paid)).code == 0
+
+
+def test_names_of_columns_must_be_as_many_and_differ(write: Write, kerfmark: Runner) -> None:
+    write("apr.csv", "1,2\n3,4\n")
+    assert "3 names for 2 columns" in kerfmark("measure", "apr.csv", "--columns", "A,B,C", code=2).err  # fmt: skip
+    assert "a name of its own" in kerfmark("measure", "apr.csv", "--columns", "A,a", code=2).err
+    found = kerfmark("measure", "apr.csv", "--columns", 'A,"B, too"', "--json").json
+    assert [c["header"] for c in found["sources"][0]["columns"]] == ["A", "B, too"]
+    kerfmark("cut", "apr.csv", "--columns", "A,B", "--into", "n.db")
+    assert kerfmark("prove", "n.db").code == 0

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import csv
 import re
 from typing import TYPE_CHECKING
 
@@ -37,6 +38,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--header-row", type=int, metavar="N", help="the row that names the columns"
     )
     header.add_argument("--no-header", action="store_true", help="no row names the columns")
+    group.add_argument(
+        "--columns",
+        metavar="NAMES",
+        help="the names of all columns, in their order (A,B,C), where no row names them",
+    )
     group.add_argument(
         "--header-rows", type=int, metavar="N", help="over how many rows the header goes"
     )
@@ -132,7 +138,10 @@ def chosen(args: argparse.Namespace) -> Reading:
         quote=_quote(args.quote),
         encoding=args.encoding,
         edges=_edges(args.widths),
-        header_row=0 if args.no_header else args.header_row,
+        header_row=0
+        if args.no_header or (args.columns and args.header_row is None)
+        else args.header_row,
+        columns=_names(args.columns),
         header_rows=args.header_rows,
         member=args.member,
         sheet=args.sheet,
@@ -155,6 +164,17 @@ def _quote(said: str | None) -> str | None:
             f'"{said}" is not one plain character', next="name one, such as ', or none"
         )
     return said
+
+
+def _names(said: str | None) -> tuple[str, ...]:
+    """Names of columns with commas between; one with a comma in it is quoted."""
+    names = () if said is None else tuple(n.strip() for n in next(csv.reader([said]), []))
+    if "" in names or len({n.lower() for n in names}) < len(names):
+        raise UsageError(
+            "each column needs a name of its own",
+            next='write them like --columns "Day,Keeper,Hive"',
+        )
+    return names
 
 
 def _edges(said: str | None) -> tuple[int, ...]:

@@ -99,6 +99,7 @@ class SourceSpec(_Part):
     place of the `*`. `delimiter` may be several characters; `edges` are the first characters (from
     0) of columns of fixed width; `ruled` listings have ruling lines, which are left out.
     `header_row` counts from 1; 0 when no row names the columns; the header goes over `header_rows`.
+    `columns` are the names of all columns, in their order, where a person has given them.
     `skip_rows` are rows of the file that are not data: 2, -1 (the last one), "40-60"; in the
     columns of `fill_down` a blank cell means the same as the one above; those of `json_cells` hold
     lists of records, written as JSON, which are the `member` of that name. `trim` leaves out spaces
@@ -120,6 +121,7 @@ class SourceSpec(_Part):
     ruled: bool = False
     header_row: int = 1
     header_rows: int = 1
+    columns: tuple[str, ...] = ()
     member: str = ""
     sheet: str = ""
     cells: str = ""

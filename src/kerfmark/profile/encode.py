@@ -281,20 +281,22 @@ def _of_parts(keep: np.ndarray, encoded: EncodedSource) -> list[np.ndarray]:
 
 
 def _fill_down(encoded: EncodedSource, starts: np.ndarray) -> None:
-    """Fills the columns that are to be filled down: a group begins where the first of them is
-    filled (or another file does, at one of the `starts`), and all its rows have what its first row
-    has."""
-    wanted = next(part.rules.fill_down for part, _, _ in encoded.parts())
-    columns = [c for c in encoded.columns if c.header in wanted]
-    if not columns:
-        return
-    leading = min(columns, key=lambda c: wanted.index(c.header))
-    begins = leading.codes >= 0
-    begins[starts[starts < len(begins)]] = True
-    first = np.maximum.accumulate(np.where(begins, np.arange(len(begins)), 0))
-    for i, column in enumerate(encoded.columns):
-        if column.header in wanted:
-            codes = np.where(column.codes < 0, column.codes[first], column.codes)
+    """Fills the columns that each part (from one of the `starts` on) says are to be filled down: a
+    group begins where the first of them is filled, and all its rows have what its first row has."""
+    ends = [*starts[1:].tolist(), encoded.rows]
+    for (part, _, _), start, end in zip(encoded.parts(), starts.tolist(), ends, strict=True):
+        wanted = part.rules.fill_down
+        filled = [i for i, c in enumerate(encoded.columns) if c.header in wanted]
+        if not filled or start == end:
+            continue
+        leading = min(filled, key=lambda i: wanted.index(encoded.columns[i].header))
+        begins = encoded.columns[leading].codes[start:end] >= 0
+        begins[0] = True
+        first = np.maximum.accumulate(np.where(begins, np.arange(end - start), 0))
+        for i in filled:
+            column = encoded.columns[i]
+            codes, here = column.codes.copy(), column.codes[start:end]
+            codes[start:end] = np.where(here < 0, here[first], here)
             encoded.columns[i] = replace(column, codes=codes)
 
 

@@ -12,6 +12,7 @@ from kerfmark.address import is_url
 from kerfmark.errors import Origin, SourceError
 from kerfmark.read.database import TableSource, tables
 from kerfmark.read.formats import READABLE, format_of
+from kerfmark.read.named_columns import named
 from kerfmark.read.partitions import files_below, with_folders
 from kerfmark.read.set_aside import without_reasons
 from kerfmark.read.source import Reading, RowRules, Source, with_changes
@@ -36,7 +37,10 @@ def open_all(
     for one in inputs:
         for place in places(str(one)):
             rules = _rules_of(reading.rules, Path(place).name)
-            found += [with_changes(s, rules=rules) for s in open_path(place, reading)]
+            found += [
+                with_changes(named(s, reading.columns), rules=rules)
+                for s in open_path(place, reading)
+            ]
             if len(found) > MOST_SOURCES:
                 raise SourceError(
                     f"these are more than {MOST_SOURCES:,} sources",
@@ -137,9 +141,10 @@ def described_as(
 
 def _again(place: str, name: str, reading: Reading) -> Source:
     if is_url(place):
-        return TableSource(place, table=reading.table, query=reading.query, name=name)
+        table = TableSource(place, table=reading.table, query=reading.query, name=name)
+        return named(table, reading.columns)
     path = Path(place)
-    return with_folders(format_of(path).reopen(path, name, reading), path)
+    return named(with_folders(format_of(path).reopen(path, name, reading), path), reading.columns)
 
 
 def union_of(

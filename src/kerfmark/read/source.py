@@ -45,7 +45,7 @@ class Reading:
     `skip_rows` and `fill_down` are rules about rows (see `RowRules`). `unpack_limit` is the most
     bytes that a packed file may unpack to. `ruled` says that a listing has ruling lines;
     `json_cells` are the headers of columns with lists of records in their cells. `hidden` takes in
-    hidden sheets.
+    hidden sheets. `columns` are the names of all columns, in their order.
     """
 
     delimiter: str | None = None
@@ -67,6 +67,7 @@ class Reading:
     hidden: bool = False
     unpack_limit: int | None = None
     ruled: bool | None = None
+    columns: tuple[str, ...] = ()
 
     @property
     def rules(self) -> RowRules:

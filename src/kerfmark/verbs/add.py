@@ -8,6 +8,7 @@ row that says it again, and of what it says differently, is told by `known`: `re
 from __future__ import annotations
 
 import contextlib
+import json
 import shlex
 import time
 from collections.abc import Iterator, Mapping, Sequence
@@ -37,6 +38,7 @@ from kerfmark.read.open import described_as
 from kerfmark.read.source import Reading
 from kerfmark.read.union import parts_of
 from kerfmark.store.interface import Changing, Database
+from kerfmark.store.names import view_name
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.new_headers import NewHeaders, likeness
 from kerfmark.verbs.own_forms import SaidForms, in_own_forms
@@ -44,7 +46,7 @@ from kerfmark.verbs.problem_groups import Group, problem_groups
 from kerfmark.verbs.recording import loaded_files, new_load, rows_set_aside, write_merged
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.retry import retried
-from kerfmark.verbs.routing import Routed, route
+from kerfmark.verbs.routing import Routed, expected_headers, route
 from kerfmark.verbs.sources import rules_of, together
 
 __all__ = ["AddResult", "FileAdded", "LinkCount", "NewHeaders", "TableCount", "add"]
@@ -240,7 +242,15 @@ class Adding:
             self._check_not_unique()
         alike = likeness(self.layout, self.file)
         routed = route(
-            self.layout, files, wanted.source, wanted.new_headers, wanted.reading, alike, self.notes
+            self.layout,
+            files,
+            wanted.source,
+            wanted.new_headers,
+            wanted.reading,
+            alike,
+            self.notes,
+            self._orders(),
+            self._order_of,
         )
         return self.add_routed(routed, wanted, started)
 
@@ -272,6 +282,18 @@ class Adding:
                 counts[id(r)] = part.rows
         read = tuple(FileAdded(_called(r), r.source, r.why, counts[id(r)]) for r in routed)
         return replace(self.land(encoded, read, wanted, started), known_files=known_files)
+
+    def _orders(self) -> list[tuple[str, ...]]:
+        """In which order files without a header had their columns, the latest last."""
+        said = [json.loads(f.reading or "{}") for f in self.ledger.live_files]
+        return [tuple(s["columns"]) for s in said if s.get("columns")]
+
+    def _order_of(self, source: str) -> Sequence[str]:
+        """The headers that files of a source must have, in the order of its first file."""
+        needed, _ = expected_headers(self.layout, source)
+        facts = self.file.facts(view_name(source))
+        order = [c.name for c in facts.columns if c.name in needed] if facts else []
+        return order if len(order) == len(needed) else sorted(needed)
 
     def _fresh(
         self, routed: Sequence[Routed], encoded: Mapping[str, EncodedSource]

@@ -3,6 +3,9 @@ them, and what is proposed, from spelling, values and types."""
 
 from __future__ import annotations
 
+import csv
+import io
+import shlex
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -56,10 +59,27 @@ def unknown_headers(
     pairs: Mapping[str, str],
     known: Collection[str],
     alike: Likeness | None,
+    order: Sequence[str] = (),
 ) -> SourceError:
     """The error for a file that fits no source, and would fit one best: what of it is `lost` and
     what is `new`, which of these are spelled nearly alike (`pairs`), and which headers are `known`
-    all the same."""
+    all the same. `order` is that of the columns of earlier files."""
+    names = io.StringIO()
+    csv.writer(names, lineterminator="").writerow(order)
+    as_columns = f"--columns {shlex.quote(names.getvalue())}"
+    as_many = bool(order) and len(order) == len(found.headers)
+    if found.settings().get("header_row") == 0 and not known:
+        return SourceError(
+            "no row of this file names its columns",
+            code="source.no-header",
+            origin=found.origin(),
+            why=f'"{source}", which it is nearest to, has {counted(len(order), "column")}; it has '
+            f"{len(found.headers)}",
+            next=f"{as_columns} names them in the order of earlier files, now and from then on\n"
+            "if the order is another one: change it there"
+            if as_many
+            else '--columns "A,B,C" names them, in their order',
+        )
     likely = {h: (n, "") for h, n in pairs.items() if h in lost and n in new}
     strange = {*new} - {n for n, _ in likely.values()}
     missing = {*lost} - {*likely}
@@ -74,7 +94,8 @@ def unknown_headers(
             why=f'even "{source}", which it is nearest to, has other columns: '
             + ", ".join(sorted(lost)),
             next="is it the right file? If it is of another kind, kerfmark cut FILE --into DB "
-            "--beside makes tables of its own for it",
+            "--beside makes tables of its own for it"
+            + (f"\nif no row names its columns: {as_columns}" if as_many and not known else ""),
         )
     said = []
     for h in sorted(lost):

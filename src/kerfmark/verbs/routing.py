@@ -4,7 +4,7 @@ can be read."""
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -18,6 +18,7 @@ from kerfmark.ledger.records import LoadedFile
 from kerfmark.read.delimited import DelimitedSource
 from kerfmark.read.dialect import WRITTEN
 from kerfmark.read.letters import Spelling, quoted, spelled
+from kerfmark.read.named_columns import named
 from kerfmark.read.open import described_as, open_all
 from kerfmark.read.source import Reading, Source, with_changes
 from kerfmark.read.text_file import with_json_cells
@@ -90,11 +91,15 @@ def route(
     reading: Reading = Reading(),
     alike: Likeness | None = None,
     passed_over: list[str] | None = None,
+    orders: Collection[tuple[str, ...]] = (),
+    order_of: Callable[[str], Sequence[str]] | None = None,
 ) -> list[Routed]:
     """The source that each file (and sheet of a workbook) feeds; `only` names the one for all of
     them. `reading` says how they are written; `alike` tells which headers may be the same though
     they are spelled otherwise. Sheets that fit no source, beside one that does, are `passed_over`
-    where one was chosen when the source was first read, and told there.
+    where one was chosen when the source was first read, and told there. `orders` are those in which
+    earlier files without a header had their columns, the latest last; `order_of` tells that of the
+    columns of a source.
 
     Raises UsageError for a file that fits none, or several.
     """
@@ -105,7 +110,7 @@ def route(
     opened = [
         found
         for one in open_all(files, reading, together=False)
-        for found in _with_lists(layout, one, reading)
+        for found in _with_lists(layout, in_known_order(one, orders), reading)
     ]
     if new_headers.means:
         expected = [expected_headers(layout, name)[1] for name in layout.sources]
@@ -119,7 +124,7 @@ def route(
         if beside and passed_over is not None and not fitting_source(layout, found):
             passed_over.append(f"{found.origin()} is passed over: another sheet was chosen before")
             continue
-        out.append(_routed(layout, found, only, new_headers, alike))
+        out.append(_routed(layout, found, only, new_headers, alike, order_of))
     return out
 
 
@@ -142,6 +147,15 @@ def read_as_before(layout: Layout, files: Sequence[LoadedFile], folder: Path) ->
     return out
 
 
+def in_known_order(found: Source, orders: Collection[tuple[str, ...]]) -> Source:
+    """A file without a header, with the columns named as those of an earlier one with as many."""
+    said = found.settings()
+    order = next((o for o in reversed([*orders]) if len(o) == len(found.headers)), ())
+    if not order or said.get("header_row") != 0 or said.get("columns"):
+        return found
+    return with_changes(named(found, order), rules=found.rules)
+
+
 def _with_lists(layout: Layout, found: Source, reading: Reading) -> Sequence[Source]:
     """A file, and the lists in its cells, where the layout says that such files have any."""
     for said in {spec.json_cells for spec in layout.sources.values() if spec.json_cells}:
@@ -152,7 +166,12 @@ def _with_lists(layout: Layout, found: Source, reading: Reading) -> Sequence[Sou
 
 
 def _routed(
-    layout: Layout, found: Source, only: str, new_headers: NewHeaders, alike: Likeness | None
+    layout: Layout,
+    found: Source,
+    only: str,
+    new_headers: NewHeaders,
+    alike: Likeness | None,
+    order_of: Callable[[str], Sequence[str]] | None,
 ) -> Routed:
     tries = [
         _held_against(layout, name, found) for name in layout.sources if name == (only or name)
@@ -197,7 +216,8 @@ def _routed(
     if lost or unknown - set(left_out) - set(put):
         new = unknown - set(left_out) - set(put)
         known = best.headers - best.new
-        raise unknown_headers(best.source, found, lost, new, best.pairs, known, alike)
+        order = order_of(best.source) if order_of else ()
+        raise unknown_headers(best.source, found, lost, new, best.pairs, known, alike, order)
     opened, spec, letters = _same_letters(best, layout.sources[best.source].encoding)
     why = "; ".join(
         [f"its headers are those of {best.source}{letters}"]
@@ -281,9 +301,10 @@ def _same_letters(tried: _Try, before: str) -> tuple[Source, SourceSpec, str]:
 
 def _held_against(layout: Layout, name: str, found: Source) -> _Try:
     spec = layout.sources[name]
-    (needed, possible), as_said = expected_headers(layout, name), _described(spec, found)
-    opened = found
-    if spec.header_row == 0 or spec.cells:  # only the layout knows where the rows begin
+    needed, possible = expected_headers(layout, name)
+    as_layout = spec.header_row == 0 and not needed <= set(found.headers)
+    as_said, opened = _described(spec, found, as_layout), found
+    if as_layout or spec.cells:  # only the layout knows where the rows begin
         with contextlib.suppress(KerfmarkError):
             opened = open_source(name, as_said, Path())
     headers = set(described_as(opened, name, rules_of(as_said), spec.also).headers) - {spec.telling}
@@ -308,19 +329,17 @@ def _held_against(layout: Layout, name: str, found: Source) -> _Try:
     return _Try(name, opened, as_said, headers, lost, new, pairs)
 
 
-def _described(spec: SourceSpec, found: Source) -> SourceSpec:
+def _described(spec: SourceSpec, found: Source, as_layout: bool) -> SourceSpec:
     """How a file is read as a source that a layout describes: where it is, it says itself; how it
-    is written, it shows."""
+    is written, it shows, unless that is `as_layout` says."""
     said = found.settings()
     where = {k: said.get(k, "") for k in ("sheet", "member", "table", "query")}
     where |= {"cells": said.get("cells", spec.cells), "block": said.get("block", 0)}
     rules = {k: v or getattr(spec, k) for k, v in found.rules._asdict().items()}
     written = (
         {}
-        if spec.header_row == 0
-        else {  # a file without header is read as the layout says
-            k: said.get(k, SourceSpec.model_fields[k].default) for k in WRITTEN
-        }
+        if as_layout
+        else {k: said.get(k, SourceSpec.model_fields[k].default) for k in (*WRITTEN, "columns")}
     )
     return spec.model_copy(
         update={"file": found.location, "parts": (), "telling": "", **written, **where, **rules}
