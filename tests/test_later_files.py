@@ -347,3 +347,38 @@ def test_names_of_columns_must_be_as_many_and_differ(write: Write, kerfmark: Run
     assert [c["header"] for c in found["sources"][0]["columns"]] == ["A", "B, too"]
     kerfmark("cut", "apr.csv", "--columns", "A,B", "--into", "n.db")
     assert kerfmark("prove", "n.db").code == 0
+
+
+def test_a_layout_beside_the_database_that_was_edited_is_told_with_what_to_do(
+    write: Write, kerfmark: Runner, tmp_path: Path
+) -> None:
+    write("paid.csv", text(HEAD, ROWS))
+    kerfmark("cut", "paid.csv", "--into", "d.db", "--known-by", "Paid to")
+    layout = tmp_path / "d.layout.toml"
+    before = layout.read_text()
+    write("feb.csv", text(renamed(Paid_by="Means"), MORE))
+    kerfmark("add", "feb.csv", "--into", "d.db", "--means", "Means=Paid by")
+    assert "Means" in layout.read_text()  # nobody has edited it: it goes on being the one in force
+    layout.write_text(before)
+    write("mar.csv", text(HEAD, payments(300, 5, 3)))
+    told = kerfmark("add", "mar.csv", "--into", "d.db").err
+    assert "is an earlier layout of this database" in told
+    kerfmark("undo", "d.db")
+    remedy = re.search(r"kerfmark (show d\.db --layout)", told)
+    assert remedy
+    layout.write_text(kerfmark(*remedy[1].split()).out)
+    assert "layout" not in kerfmark("add", "mar.csv", "--into", "d.db").err
+    layout.write_text("# a comment\n" + layout.read_text())  # says the same
+    write("apr.csv", text(HEAD, payments(400, 5, 4)))
+    assert "layout" not in kerfmark("add", "apr.csv", "--into", "d.db").err
+    edited = layout.read_text().replace("cents = {", "amount = {")
+    layout.write_text(edited)
+    write("may.csv", text(HEAD, payments(500, 5, 5)))
+    told = kerfmark("add", "may.csv", "--into", "d.db").err
+    remedy = re.search(r"kerfmark (recut d\.db d\.layout\.toml) --rehearse", told)
+    assert "was edited" in told and remedy and layout.read_text() == edited
+    assert "amount" in kerfmark(*remedy[1].split(), "--rehearse").out
+    kerfmark(*remedy[1].split())
+    write("jun.csv", text(HEAD, payments(600, 5, 6)))
+    assert "layout" not in kerfmark("add", "jun.csv", "--into", "d.db").err
+    assert kerfmark("prove", "d.db").code == 0

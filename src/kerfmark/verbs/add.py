@@ -12,7 +12,8 @@ import json
 import shlex
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
+from dataclasses import replace as replaced
 from glob import has_magic
 from pathlib import Path
 
@@ -40,6 +41,7 @@ from kerfmark.read.union import parts_of
 from kerfmark.store.interface import Changing, Database
 from kerfmark.store.names import view_name
 from kerfmark.verbs.atomic_write import write_atomically
+from kerfmark.verbs.layout_beside import kept_beside, told_beside
 from kerfmark.verbs.new_headers import NewHeaders, likeness
 from kerfmark.verbs.own_forms import SaidForms, in_own_forms
 from kerfmark.verbs.problem_groups import Group, problem_groups
@@ -176,10 +178,14 @@ def add(
                     forms=forms,
                 ),
             )
-            written.enter_context(write_atomically(adding.rejects))
+            told = told_beside(database, file, adding.ledger.layout)
+            saved: dict[Path, str | bytes] = {}
+            if not rehearsal:
+                saved = kept_beside(database, adding.ledger.layout, adding.text)
+            written.enter_context(write_atomically(adding.rejects | saved))
             if not rehearsal and result.load:
                 file.commit()
-        return result
+        return replaced(result, notes=(*result.notes, *told))
 
     return retried(once)
 
@@ -281,7 +287,7 @@ class Adding:
             for r, part in zip(mine, loaded_files(0, {name: e}, self.database.folder), strict=True):
                 counts[id(r)] = part.rows
         read = tuple(FileAdded(_called(r), r.source, r.why, counts[id(r)]) for r in routed)
-        return replace(self.land(encoded, read, wanted, started), known_files=known_files)
+        return replaced(self.land(encoded, read, wanted, started), known_files=known_files)
 
     def _orders(self) -> list[tuple[str, ...]]:
         """In which order files without a header had their columns, the latest last."""

@@ -33,6 +33,7 @@ from kerfmark.structure.references import Reference
 from kerfmark.structure.steering import Steering
 from kerfmark.verbs.add import Adding, AddOptions, AddResult, FileAdded
 from kerfmark.verbs.atomic_write import write_atomically
+from kerfmark.verbs.layout_beside import kept_beside
 from kerfmark.verbs.mark import TableMarked
 from kerfmark.verbs.proposing import Held, mark_sources
 from kerfmark.verbs.recording import loaded_files
@@ -119,9 +120,7 @@ def cut_beside(
                 file.commit()
         return result
 
-    path = database.layout_path
-    same = path.exists() and path.read_text(encoding="utf-8", errors="replace") == text
-    saved: dict[Path, str | bytes] = {path: longer} if same else {}
+    saved = kept_beside(database, text, longer)
     try:
         added = retried(once)
     except DataRefused as refusal:
@@ -132,7 +131,7 @@ def cut_beside(
         )
         raise
     return BesideResult(
-        str(path) if saved and not rehearsal else "",
+        str(database.layout_path) if saved and not rehearsal else "",
         _told(proposal, held),
         proposal.reasons,
         proposal.references,

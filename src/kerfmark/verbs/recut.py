@@ -31,6 +31,7 @@ from kerfmark.store.quoting import quote
 from kerfmark.verbs.add import Adding, AddOptions, AddResult, FileAdded
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.export_rows import look_inside
+from kerfmark.verbs.layout_beside import kept_beside
 from kerfmark.verbs.problem_groups import problem_groups
 from kerfmark.verbs.prove import prove
 from kerfmark.verbs.recording import loaded_files, rows_set_aside, write_merged
@@ -105,11 +106,8 @@ def recut(
             done = _Recutting(file, where, ledger, old, new, text, progress)
             results = done.recut(encoded, gone, rehearsal=rehearsal)
             after = {} if done.stopped else {n: _count(file, n) for n in new.tables}
-            path = where.layout_path
-            beside = path.exists() and path.read_text("utf-8", errors="replace") == ledger.layout
-            written.enter_context(
-                write_atomically({path: text} if beside and not rehearsal else {})
-            )
+            beside = {} if rehearsal else kept_beside(where, ledger.layout, text)
+            written.enter_context(write_atomically(beside))
             if not rehearsal:
                 file.commit()
         return results, after, done.kept
