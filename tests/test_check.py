@@ -134,6 +134,8 @@ def test_good_rows_land_and_the_others_are_set_aside_with_reasons(
         "kerfmark origin",
         "kerfmark reason",
         "kerfmark remedy",
+        "kerfmark suggestion",
+        "kerfmark accept",
     ]
     assert (
         rows[1]["kerfmark origin"] == "visits.csv, row 6"
@@ -156,7 +158,7 @@ def test_good_rows_land_and_the_others_are_set_aside_with_reasons(
 def test_rows_are_set_aside_in_a_workbook_too(case: None, kerfmark: Runner, tmp_path: Path) -> None:
     kerfmark("cut", "l.toml", "--into", "v.db", "--set-aside", "bad.xlsx", code=3)
     told = kerfmark("measure", "bad.xlsx", "--json").json["sources"][0]
-    assert told["rows"] == 6 and told["columns"][-1]["header"] == "kerfmark remedy"
+    assert told["rows"] == 6 and told["columns"][-1]["header"] == "kerfmark accept"
     assert (
         "set aside in a .csv or an .xlsx"
         in kerfmark("cut", "l.toml", "--into", "w.db", "--set-aside", "b.txt", code=2).err
@@ -195,7 +197,10 @@ def test_rows_that_lead_to_a_row_set_aside_go_with_it(
             ("H2", "Weir")
         ]
     assert "Mill,never" in (tmp_path / "bad.csv").read_text("utf-8-sig")
-    assert '""Mill"" was not found in place' in (tmp_path / "bad-hives.csv").read_text("utf-8-sig")
+    told = (tmp_path / "bad-hives.csv").read_text("utf-8-sig")
+    assert (
+        '""Mill"" refers to a record of place whose own row is refused: places.csv, row 2' in told
+    )
 
 
 def test_files_of_the_same_shape_are_checked_in_place(kerfmark: Runner, tmp_path: Path) -> None:

@@ -12,6 +12,8 @@ import pyarrow as pa
 from kerfmark.normalize.incoming import Incoming
 from kerfmark.normalize.lookup import MOST_COMPARED
 from kerfmark.normalize.table_rows import Linked, TableRows
+from kerfmark.profile.convert import to_typed
+from kerfmark.profile.types import canonical
 
 
 @dataclass(frozen=True)
@@ -128,19 +130,23 @@ def _refuse_unknown(incoming: Incoming, table: TableRows, link: str, rows: np.nd
     [by, *more], header = target.by, next(iter(target.by.values()))
     known: list[str] = []
 
-    def reason(row: int) -> str:
+    def near(row: int) -> str:
         from rapidfuzz import fuzz, process
 
-        if not known and not more:
+        if more:
+            return ""
+        if not known:
             known.extend(incoming.existing.sample_texts(target.to, by, MOST_COMPARED))
-        text = feed.text(header, row)
-        near = (
-            None
-            if more
-            else process.extractOne(text.strip('"'), known, scorer=fuzz.ratio, score_cutoff=70)
-        )
-        return f"{text} was not found in {target.to}" + (
-            f'; the nearest is "{near[0]}"' if near else ""
+        text = feed.text(header, row).strip('"')
+        found = process.extractOne(text, known, scorer=fuzz.ratio, score_cutoff=70)
+        return str(found[0]) if found else ""
+
+    def reason(row: int) -> str:
+        value = near(row)
+        return f"{feed.text(header, row)} was not found in {target.to}" + (
+            f'; the nearest is "{value}"{_also_called(incoming, target.to, by, value)}'
+            if value
+            else ""
         )
 
     feed.problem(
@@ -151,4 +157,19 @@ def _refuse_unknown(incoming: Incoming, table: TableRows, link: str, rows: np.nd
         f'mend the cells, or say missing = "create" or "blank" in tables > {table.name} > links > '
         f"{link}",
         target.to,
+        suggested=near,
     )
+
+
+def _also_called(incoming: Incoming, table: str, column: str, value: str) -> str:
+    """What else a record of the database is known by, in parentheses: the name of a code, the code
+    of a name; "" for nothing."""
+    spec = incoming.layout.tables[table]
+    others = (*spec.known_by, *(c for u in spec.unique for c in u), *spec.columns)
+    other = next((c for c in others if c != column and c in spec.columns), "")
+    if not other or column not in spec.columns:
+        return ""
+    typed = to_typed(pa.array([value]), canonical(spec.columns[column].of_type))
+    [row] = incoming.existing.match(table, {column: incoming.to_engine(typed)}).tolist()
+    text = incoming.existing.texts(table, other, [row]).get(row) if row >= 0 else ""
+    return f" ({text})" if text else ""

@@ -39,7 +39,8 @@ class Problem:
     `reason` is for all records, or says it for one; `places` are rows that are not records, each
     with its reason. `headers` are those of the column, or of several; none for whole rows. Where a
     record is held `against` one that the database has, the number of the row of that in the
-    `table`.
+    `table`. `suggested` tells of a record what its cell (under the first header) may have been
+    meant to say; "" for nothing.
     """
 
     kind: str
@@ -52,6 +53,7 @@ class Problem:
     table: str = ""
     places: tuple[tuple[Origin, str], ...] = ()
     against: Mapping[int, int] = field(default_factory=dict)
+    suggested: Callable[[int], str] | None = None
 
     @property
     def column(self) -> str:
@@ -61,6 +63,11 @@ class Problem:
     def why(self, record: int) -> str:
         """The reason for one record."""
         return self.reason if isinstance(self.reason, str) else self.reason(record)
+
+    def suggestion(self, record: int) -> tuple[str, str] | None:
+        """The header and the value that is suggested for a record."""
+        value = self.suggested(record) if self.suggested and len(self.headers) == 1 else ""
+        return (self.headers[0], value) if value else None
 
     @property
     def total(self) -> int:

@@ -50,13 +50,15 @@ class LinkCount:
 class SetAside:
     """A row that could not be placed: its source, its number there as read (-1: it could not be cut
     into its columns, and is `ragged`), and why and what to do for each problem; `against`: the row
-    of the database (table and number) that it was held against, where that is the reason."""
+    of the database (table and number) that it was held against, where that is the reason;
+    `suggested`: by header, what its cells may have been meant to say."""
 
     source: str
     record: int
     reasons: tuple[tuple[str, str], ...]
     ragged: RaggedRow | None = None
     against: tuple[str, int] = ("", 0)
+    suggested: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass
@@ -125,6 +127,7 @@ def rehearse(
     whole = settled(layout, {n: e.source.headers for n, e in sources.items()})
     gone: dict[str, dict[int, list[tuple[str, str]]]] = {n: {} for n in sources}
     held: dict[tuple[str, int], tuple[str, int]] = {}
+    better: dict[tuple[str, int], dict[str, str]] = {}
     while True:
         out = _once(
             whole,
@@ -142,12 +145,19 @@ def rehearse(
             or any(not len(p.records) for p in out.problems.found)
         ):
             break
-        _take_out(out.problems.found, gone, held)
+        found = [q for p in out.problems.found for q in of_refused(whole, sources, gone, p)]
+        _take_out(found, gone, held, better)
         if all(len(gone[n]) >= e.rows for n, e in sources.items()):
             break
     if set_aside:
         out.set_aside = [
-            SetAside(n, r, tuple(dict.fromkeys(why)), against=held.get((n, r), ("", 0)))
+            SetAside(
+                n,
+                r,
+                tuple(dict.fromkeys(why)),
+                against=held.get((n, r), ("", 0)),
+                suggested=better.get((n, r), {}),
+            )
             for n, g in gone.items()
             for r, why in sorted(g.items())
         ]
@@ -185,15 +195,68 @@ def unreadable(sources: Mapping[str, EncodedSource], *, ragged: bool) -> Iterato
                 )
 
 
+def of_refused(
+    layout: Layout,
+    sources: Mapping[str, EncodedSource],
+    gone: Mapping[str, Mapping[int, object]],
+    problem: Problem,
+) -> Iterator[Problem]:
+    """A problem with values that were not found, apart for those that are of a record whose own row
+    is refused (of the source, rows that are `gone`): these are told so."""
+    parent = layout.tables.get(problem.table)
+    feed = sources.get(parent.source) if parent else None
+    by = next(
+        (
+            link.by
+            for t in layout.tables.values()
+            for link in t.links.values()
+            if t.source == problem.source
+            and link.to == problem.table
+            and tuple(link.by.values()) == problem.headers
+        ),
+        {},
+    )
+    headers = [parent.columns[c].header if parent and c in parent.columns else "" for c in by]
+    if problem.kind != "unknown" or parent is None or feed is None or not headers or "" in headers:
+        yield problem
+        return
+    refused = {
+        tuple(feed.text(h, record) for h in headers): record for record in gone[parent.source]
+    }
+    mine = sources[problem.source]
+    owner = {
+        record: refused[texts]
+        for record in problem.records.tolist()
+        if (texts := tuple(mine.text(h, record) for h in problem.headers)) in refused
+    }
+    others = np.array([r for r in problem.records.tolist() if r not in owner], np.int64)
+    if len(others):
+        yield replace(problem, records=others)
+    if owner:
+        yield replace(
+            problem,
+            records=np.array([*owner], np.int64),
+            reason=lambda record: (
+                f'"{" ".join(mine.text(h, record) for h in problem.headers)}" refers to a record '
+                f"of {problem.table} whose own row is refused: {feed.found.origin(owner[record])}"
+            ),
+            remedy="mend that row; this one fits then as it is",
+            suggested=None,
+        )
+
+
 def _take_out(
     problems: list[Problem],
     gone: dict[str, dict[int, list[tuple[str, str]]]],
     held: dict[tuple[str, int], tuple[str, int]],
+    better: dict[tuple[str, int], dict[str, str]],
 ) -> None:
     for p in problems:
         for record in p.records.tolist():
             if record in p.against:
                 held.setdefault((p.source, record), (p.table, p.against[record]))
+            if found := p.suggestion(record):
+                better.setdefault((p.source, record), {}).setdefault(*found)
             column = f'"{p.column}" ' if p.headers else ""
             gone[p.source].setdefault(record, []).append((column + p.why(record), p.remedy))
 

@@ -3,7 +3,7 @@ that does not fit."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 import pyarrow as pa
@@ -40,20 +40,33 @@ class SourceTables:
         remedy: str,
         table: str = "",
         against: np.ndarray | None = None,
+        suggested: Callable[[int], str] | None = None,
     ) -> None:
-        """Adds a problem; `rows` are those of the prepared source, and what `reason` is asked
-        about. `against` are the rows of the database that they are held against."""
+        """Adds a problem; `rows` are those of the prepared source, and what `reason` and
+        `suggested` are asked about. `against` are the rows of the database that they are held
+        against."""
         records = self.records(rows)
+        asked = suggested is not None or not isinstance(reason, str)
+        back = dict(zip(records.tolist(), rows.tolist(), strict=True)) if asked else {}
+
+        def of_records(ask: Callable[[int], str]) -> Callable[[int], str]:
+            return lambda record: ask(back[record])
+
         if not isinstance(reason, str):
-            back, ask = dict(zip(records.tolist(), rows.tolist(), strict=True)), reason
-
-            def of_record(record: int) -> str:
-                return ask(back[record])
-
-            reason = of_record
+            reason = of_records(reason)
         held = {} if against is None else dict(zip(records.tolist(), against.tolist(), strict=True))
         self.problems.add(
-            Problem(kind, self.name, headers, records, reason, remedy, table=table, against=held)
+            Problem(
+                kind,
+                self.name,
+                headers,
+                records,
+                reason,
+                remedy,
+                table=table,
+                against=held,
+                suggested=of_records(suggested) if suggested else None,
+            )
         )
 
     def records(self, rows: np.ndarray) -> np.ndarray:
@@ -341,19 +354,28 @@ class SourceTables:
             there = dict(zip(rows[found.unknown].tolist(), found.unknown.tolist(), strict=True))
             known = nearest(parent, by[0], parent.spec.columns[by[0]].of_type)
 
+            def text(row: int) -> str:
+                return str(values[int(codes[there[row]])].as_py())
+
+            def near(row: int) -> str:
+                return known(text(row)) if len(by) == 1 else ""
+
             def reason(row: int) -> str:
-                text = str(values[int(codes[there[row]])].as_py())
-                near = known(text) if len(by) == 1 else ""
-                return f'"{text}" was not found in {link.to}' + (
-                    f'; the nearest is "{near}"' if near else ""
-                )
+                found = f'; the nearest is "{near(row)}"' if near(row) else ""
+                return f'"{text(row)}" was not found in {link.to}{found}'
 
             remedy = (
                 'mend the cells, or say missing = "create" or "blank" in tables > '
                 f"{table.name} > links > {name}"
             )
             self.problem(
-                "unknown", tuple(link.by.values()), rows[found.unknown], reason, remedy, link.to
+                "unknown",
+                tuple(link.by.values()),
+                rows[found.unknown],
+                reason,
+                remedy,
+                link.to,
+                suggested=near,
             )
         record = found.record
         whole = (
@@ -531,6 +553,7 @@ class SourceTables:
                 f"mend the cells, or allow it for {table}.{name} in the layout; or say what it "
                 "means",
                 table,
+                suggested=lambda r: _nearest_of(spec.allowed, _shown(column, r).strip('"')),
             )
 
     def _agree(
@@ -688,6 +711,14 @@ def _known_text(parent: TableRows, column: str, record: int) -> str:
         return ""
     value = held.values.slice(int(held.codes[record]), 1)
     return str(to_text(value, parent.spec.columns[column].of_type)[0])
+
+
+def _nearest_of(allowed: Sequence[str], text: str) -> str:
+    """The one of some values that a text was perhaps meant to be; "" for none."""
+    from rapidfuzz import fuzz, process
+
+    found = process.extractOne(text, allowed, scorer=fuzz.ratio, score_cutoff=70)
+    return str(found[0]) if found else ""
 
 
 def _shown(column: EncodedColumn, row: int) -> str:

@@ -65,6 +65,12 @@ class EncodedSource:
         """The record, as read, that a row is."""
         return row if self.records is None else int(self.records[row])
 
+    def text(self, header: str, record: int) -> str:
+        """What a record, as read, has under a header; "" for a blank."""
+        at = record if self.records is None else int(np.searchsorted(self.records, record))
+        column = self.column(header)
+        return "" if column.codes[at] < 0 else str(column.values[int(column.codes[at])].as_py())
+
     def origin(self, row: int | None = None, header: str | None = None) -> Origin:
         """The place of a row and column."""
         return self.found.origin(None if row is None else self.record(row), header)

@@ -54,6 +54,8 @@ def rejected(
                 str(at),
                 "; ".join(why for why, _ in r.reasons),
                 "; ".join(dict.fromkeys(remedy for _, remedy in r.reasons)),
+                "\n".join(f"{h} = {v}" for h, v in r.suggested.items() if "\n" not in h + v),
+                "",
             )
             for r, at in placed
         )

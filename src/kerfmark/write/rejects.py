@@ -1,5 +1,6 @@
 """The rows that a load could not place, as files to be mended and added again: the columns of the
-source, then where the row stood, what is wrong with it, and what can be done."""
+source, then where the row stood, what is wrong with it, what can be done, what its cells may have
+been meant to say, and room to accept that."""
 
 from __future__ import annotations
 
@@ -18,7 +19,7 @@ WIDEST = 60
 @dataclass(frozen=True)
 class Rejects:
     """The rejects of one source: its name, its delimiter, its headers, and for each row its cells,
-    then origin, reason, remedy."""
+    then those for the headers `EXTRA`."""
 
     source: str
     delimiter: str

@@ -1,0 +1,121 @@
+"""Rows that were set aside lead somewhere: why, what to do, and what the cell may have been meant to
+say, ready to be accepted; one `add` takes them in."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Callable
+from pathlib import Path
+
+import openpyxl
+import pytest
+
+from conftest import Runner
+from engines import Target
+
+Write = Callable[..., Path]
+LAYOUT = """
+kerfmark = 1
+[sources.hives]
+file = "hives.csv"
+[sources.visits]
+file = "visits.csv"
+[tables.hive]
+source = "hives"
+each_row = true
+known_by = ["hive"]
+[tables.hive.columns]
+hive = "Hive"
+name = "Name"
+frames = {header = "Frames", type = "integer"}
+[tables.visit]
+source = "visits"
+each_row = true
+known_by = ["no"]
+[tables.visit.columns]
+no = {header = "No", type = "integer"}
+mood = {header = "Mood", allowed = ["calm", "nervous"]}
+[tables.visit.links]
+hive_id = {to = "hive", by = {hive = "Hive"}, missing = "refuse"}
+"""
+HIVES = "Hive,Name,Frames\nElm-01,Old one,8\nElm-02,By the gate,many\nOak-07,Twin,9\n"
+VISITS = "No,Hive,Mood\n1,Elm-01,calm\n2,Elm-02,calm\n3,Oak-7,nervous\n4,Oak-07,calmm\n5,Zzz,calm\n"
+
+
+@pytest.fixture
+def files(write: Write) -> None:
+    write("l.toml", LAYOUT)
+    write("hives.csv", HIVES)
+    write("visits.csv", VISITS)
+
+
+def rows_of(path: Path) -> dict[str, dict[str, str]]:
+    with path.open(encoding="utf-8-sig", newline="") as file:
+        return {next(iter(r.values())): r for r in csv.DictReader(file)}
+
+
+def test_each_row_says_why_and_what_may_have_been_meant(
+    files: None, db: Target, kerfmark: Runner, tmp_path: Path
+) -> None:
+    kerfmark("cut", "l.toml", "--into", str(db), "--set-aside", "a.csv", code=3)
+    found = rows_of(tmp_path / "a.csv") | rows_of(tmp_path / "a-visits.csv")
+    why = {n: (r["kerfmark reason"], r["kerfmark suggestion"]) for n, r in found.items()}
+    assert "is not an integer" in why["Elm-02"][0] and not why["Elm-02"][1]
+    assert why["2"][0] == '"Hive" "Elm-02" refers to a record of hive whose own row is refused: hives.csv, row 3'  # fmt: skip
+    assert found["2"]["kerfmark remedy"] == "mend that row; this one fits then as it is"
+    assert 'the nearest is "Oak-07"' in why["3"][0] and why["3"][1] == "Hive = Oak-07"
+    assert why["4"][1] == "Mood = calm"
+    assert why["5"] == ('"Hive" "Zzz" was not found in hive', "")
+    # one add takes them in: the parent mended, suggestions accepted, one of them declined
+    book = tmp_path / "a.csv"
+    book.write_text(book.read_text("utf-8-sig").replace("many", "7"), encoding="utf-8")
+    visits = (tmp_path / "a-visits.csv").read_text("utf-8-sig").splitlines()
+    marked = [visits[0]]
+    for line in visits[1:]:
+        marked.append(line + {"3": "yes", "4": " x "}.get(line[0], "no"))
+    (tmp_path / "a-visits.csv").write_text("\n".join(marked) + "\n", encoding="utf-8")
+    told = kerfmark("add", "a.csv", "a-visits.csv", "--into", str(db), code=1).err
+    assert "Zzz" in told and "1 problem" in told
+    kerfmark("add", "a.csv", "a-visits.csv", "--into", str(db), "--set-aside", "b.csv", code=3)
+    visits_there = db.ask(
+        "SELECT v.no, h.hive, v.mood FROM visit v JOIN hive h ON h.hive_id = v.hive_id ORDER BY v.no"
+    )
+    assert visits_there == [
+        (1, "Elm-01", "calm"),
+        (2, "Elm-02", "calm"),
+        (3, "Oak-07", "nervous"),
+        (4, "Oak-07", "calm"),
+    ]
+    assert kerfmark("prove", str(db)).code == 0
+
+
+def test_a_later_file_is_told_the_nearest_record_with_its_name(
+    files: None, db: Target, write: Write, kerfmark: Runner, tmp_path: Path
+) -> None:
+    write("hives.csv", HIVES.replace("many", "6"))
+    write("visits.csv", "No,Hive,Mood\n1,Elm-01,calm\n")
+    kerfmark("cut", "l.toml", "--into", str(db))
+    write("more.csv", "No,Hive,Mood\n8,Oak-7,calm\n9,Elm-02,calm\n")
+    told = kerfmark("add", "more.csv", "--into", str(db), code=1).err
+    assert '"Oak-7" was not found in hive; the nearest is "Oak-07" (Twin)' in told
+    kerfmark("add", "more.csv", "--into", str(db), "--set-aside", "a.xlsx", code=3)
+    book = openpyxl.load_workbook(tmp_path / "a.xlsx")
+    [head, row] = book.active.iter_rows()
+    at = [c.value for c in head]
+    assert row[at.index("kerfmark suggestion")].value == "Hive = Oak-07"
+    row[at.index("kerfmark accept")].value = "yes"
+    book.save(tmp_path / "a.xlsx")
+    kerfmark("add", "a.xlsx", "--into", str(db))
+    assert db.ask("SELECT COUNT(*) FROM visit WHERE no IN (8, 9)") == [2]
+    assert kerfmark("prove", str(db)).code == 0
+
+
+def test_rows_that_an_older_version_set_aside_are_taken_too(
+    files: None, write: Write, kerfmark: Runner
+) -> None:
+    write("hives.csv", HIVES.replace("many", "6"))
+    write("visits.csv", "No,Hive,Mood\n1,Elm-01,calm\n")
+    kerfmark("cut", "l.toml", "--into", "d.db")
+    write("old.csv", "No,Hive,Mood,kerfmark origin,kerfmark reason,kerfmark remedy\n7,Oak-07,calm,a,b,c\n")  # fmt: skip
+    kerfmark("add", "old.csv", "--into", "d.db")
+    assert kerfmark("prove", "d.db").code == 0
