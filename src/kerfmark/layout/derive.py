@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from kerfmark.layout.model import Layout, LinkSpec
+from kerfmark.layout.reached import reached
 from kerfmark.layout.validation import Mistake, near
 
 
@@ -57,4 +58,11 @@ def header_mistakes(layout: Layout, headers: Mapping[str, Sequence[str]]) -> lis
             if h not in there and h not in may_lack
         ]
         out += [Mistake(("sources", name), f'column "{h}" of the file has no table') for h in free]
+        view = layout.sources[name].view
+        shown = [*there, *(r.label for r in reached(layout, name, there))] if view else []
+        out += [
+            Mistake(("sources", name, "view"), f'the rows lead to no column "{h}"{near(h, shown)}')
+            for h in view
+            if h not in shown
+        ]
     return out

@@ -107,7 +107,8 @@ class SourceSpec(_Part):
     are the forms of those, wherever a column's type does not say. `also` maps headers to other
     spellings that files may have; `may_lack` are headers that a file need not have. `written` maps
     headers to the forms in which the file has their values, where these are not those of the
-    columns' types (`DD.MM.YYYY`, `0.000,0`).
+    columns' types (`DD.MM.YYYY`, `0.000,0`). `view` are the columns, in their order, of the view
+    that shows what the rows lead to (see `layout.reached`).
     """
 
     file: str = ""
@@ -141,6 +142,7 @@ class SourceSpec(_Part):
     also: dict[str, tuple[str, ...]] = {}
     left_out: tuple[str, ...] = ()
     may_lack: tuple[str, ...] = ()
+    view: tuple[str, ...] = ()
     written: dict[str, str] = {}
 
     _rows = field_validator("skip_rows")(_checked_rows)

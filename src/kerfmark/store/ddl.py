@@ -24,9 +24,9 @@ from kerfmark.errors import LayoutError
 from kerfmark.layout.model import Layout
 from kerfmark.profile.types import ColumnType
 from kerfmark.store.interface import Reader, declared_keys
-from kerfmark.store.names import INDEX_NAME, fit_name, view_name
+from kerfmark.store.names import INDEX_NAME, fit_name, views_of
 from kerfmark.store.sql_dialect import SqlDialect
-from kerfmark.store.views import ViewSql, view
+from kerfmark.store.views import ViewSql, views
 
 
 class _AsDeclared(UserDefinedType[Any]):
@@ -116,7 +116,7 @@ def statements(
     _refuse_long_names(layout, dialect.longest_name)
     metadata, quote = MetaData(), dialect.name
     out = Statements([])
-    taken = {*layout.tables, *map(view_name, layout.sources)}
+    taken = {*layout.tables, *views_of(layout)}
     tables = {
         name: _table(layout, name, dialect, built_as, metadata, declared)
         for name in layout.parents_first()
@@ -147,9 +147,10 @@ def statements(
             out.comments.extend([dialect.compile(SetTableComment(table))] if table.comment else [])
             out.comments.extend(dialect.compile(SetColumnComment(c)) for c in table.c if c.comment)
     out.views.extend(
-        view(layout, source, headers[source], dialect)
+        one
         for source in layout.sources
         if source in headers
+        for one in views(layout, source, headers[source], dialect)
     )
     return out
 

@@ -4,6 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from itertools import count
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from kerfmark.layout.model import Layout
 
 INDEX_NAME = 60
 """Bytes that a generated name may have: every engine takes as many."""
@@ -24,6 +28,18 @@ def fit_name(name: str, longest: int, taken: Collection[str] = ()) -> str:
 def view_name(source: str) -> str:
     """The view that shows a source in its flat shape."""
     return f"{source}_flat"
+
+
+def whole_view_name(source: str) -> str:
+    """The view that shows what the rows of a source lead to as well."""
+    return f"{source}_whole"
+
+
+def views_of(layout: Layout, sources: Collection[str] | None = None) -> list[str]:
+    """The views that sources of a layout (None: all) may have."""
+    some = layout.sources if sources is None else sources
+    names = [n for s in some for n in (view_name(s), whole_view_name(s))]
+    return [n for n in names if n not in layout.tables]
 
 
 def view_columns(headers: Sequence[str], longest: int) -> dict[str, str]:

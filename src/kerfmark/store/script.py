@@ -28,7 +28,7 @@ from kerfmark.store.ledger_schema import ledger_tables
 from kerfmark.store.reflected_ddl import generated_key, reflected_statements
 from kerfmark.store.script_style import ScriptStyle, quoted_texts
 from kerfmark.store.tab_separated import spell_values
-from kerfmark.store.views import view
+from kerfmark.store.views import views
 
 _ROWS = 500
 """Rows of one INSERT."""
@@ -185,7 +185,9 @@ class NewScript:
         self._numbered, self._with_ledger = {}, False
         made = reflected_statements(tables, types, self.dialect)
         if layout is not None:
-            made.views.extend(view(layout, s, h, self.dialect) for s, h in headers.items())
+            made.views.extend(
+                v for s, h in headers.items() for v in views(layout, s, h, self.dialect)
+            )
         self._begin(made)
 
     def _begin(self, made: Statements) -> None:

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from kerfmark.layout.model import Layout, TableSpec
-from kerfmark.store.names import fit_name, view_columns, view_name
+from kerfmark.layout.reached import Reached, reached
+from kerfmark.store.names import fit_name, view_columns, view_name, whole_view_name
 from kerfmark.store.quoting import literal
 from kerfmark.store.sql_dialect import SqlDialect
 
@@ -39,6 +40,29 @@ def view(layout: Layout, source: str, headers: Sequence[str], dialect: SqlDialec
         tuple((cell, dialect.quote(named[h])) for h, cell in cells.items()),
         rows,
     )
+
+
+def views(
+    layout: Layout, source: str, headers: Sequence[str], dialect: SqlDialect
+) -> list[ViewSql]:
+    """The views of a source: that which rejoins it, and that which shows what its rows lead to as
+    well, where they lead to more, or the layout chooses what it shows."""
+    first, chosen = view(layout, source, headers, dialect), layout.sources[source].view
+    more = reached(layout, source, headers)
+    if not (more or chosen) or whole_view_name(source) in layout.tables:
+        return [first]
+    found = _View(layout, source, dialect)
+    cells, _ = found.flat(headers)
+    cells |= {r.label: found.reached(r) for r in more}
+    shown = [h for h in chosen or cells if h in cells]
+    named = view_columns(shown, dialect.longest_name)
+    _, rows = found.flat(())
+    whole = ViewSql(
+        dialect.quote(whole_view_name(source)),
+        tuple((cells[h], dialect.quote(named[h])) for h in shown),
+        rows,
+    )
+    return [first, whole]
 
 
 def flat(
@@ -84,6 +108,15 @@ class _View:
         """An expression for each header, and what to ask them of."""
         cells = {h: cell for h in headers if (cell := self._cell(h))}
         return cells, "\n".join([self.quote(self.base), *self.joins.values()])
+
+    def reached(self, r: Reached) -> str:
+        """A column that rows lead to."""
+        here, way, table = self._reach(r.table), r.table, r.table
+        for link in r.links:
+            way = f"{way}.{link}"
+            here = self._looked_up(here, way, table, link)
+            table = self.layout.tables[table].links[link].to
+        return f"{here}.{self.quote(r.column)}"
 
     def ways(self, header: str) -> list[list[Step]]:
         """See `ways`."""

@@ -13,7 +13,7 @@ from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import expanded, read_says
 from kerfmark.ledger.records import MAKERS, Ledger
 from kerfmark.store.interface import Database, Reader, not_ours
-from kerfmark.store.names import INDEX_NAME, fit_name, view_name
+from kerfmark.store.names import INDEX_NAME, fit_name, views_of
 from kerfmark.store.quoting import quote
 
 
@@ -60,7 +60,7 @@ def find_losses(reader: Reader, whole: bool) -> Losses:
         if layout.existing
         else {t: tables[n] for t in layout.tables for n in tables if n.lower() == t.lower()}
     )
-    views = [v for v in map(view_name, layout.sources) if v in reader.views()]
+    views = [v for v in views_of(layout) if v in reader.views()]
     named = {n.lower() for n in (*mine, *views)}
     others = [
         (kind, name)

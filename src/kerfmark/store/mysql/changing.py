@@ -29,7 +29,7 @@ from kerfmark.store.mysql.pending import (
     write_pending,
 )
 from kerfmark.store.mysql.reader import MysqlReader
-from kerfmark.store.names import view_name
+from kerfmark.store.names import views_of
 from kerfmark.store.quoting import literal, quote
 
 if TYPE_CHECKING:
@@ -129,7 +129,7 @@ class MysqlChanging(MysqlReader):
         write_pending(
             self,
             [
-                *(f"DROP VIEW IF EXISTS {quote(view_name(s))}" for s in layout.sources),
+                *(f"DROP VIEW IF EXISTS {quote(v)}" for v in views_of(layout)),
                 "SET foreign_key_checks = 0",
                 *(f"DROP TABLE IF EXISTS {quote(t)}" for t in tables),
             ],
@@ -198,7 +198,7 @@ class MysqlChanging(MysqlReader):
             t for t in (*map(companion, natural_keys(layout)), *layout.tables) if self.facts(t)
         ]
         aside = {t: f"{PART}old_{i}" for i, t in enumerate(tables)}
-        views = dict.fromkeys(map(view_name, layout.sources))
+        views = views_of(layout)
         made = self.ask(
             "SELECT table_name, view_definition FROM information_schema.views WHERE table_schema = "
             f"DATABASE() AND table_name IN ({', '.join(map(literal, views))})"
@@ -244,7 +244,7 @@ class MysqlChanging(MysqlReader):
         new = [s for s in layout.sources if s not in before]
         taking_back = [
             "SET foreign_key_checks = 0",
-            *(f"DROP VIEW IF EXISTS {quote(view_name(s))}" for s in new),
+            *(f"DROP VIEW IF EXISTS {quote(v)}" for v in views_of(layout, new)),
             *(f"DROP TABLE IF EXISTS {quote(t)}" for t in (*map(companion, own), *names)),
             "SET foreign_key_checks = 1",
         ]
@@ -278,17 +278,17 @@ class MysqlChanging(MysqlReader):
     def refresh_views(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
         """Makes the views of some sources anew."""
         from kerfmark.layout.derive import settled
-        from kerfmark.store.views import view
+        from kerfmark.store.views import views
 
         whole = settled(layout, headers)
         for source, names in headers.items():
-            old = self.ask(
-                "SELECT view_definition FROM information_schema.views WHERE table_schema = "
-                "DATABASE() "
-                f"AND table_name = {literal(view_name(source))}"
-            )
-            if old and old[0][0]:
-                self.back.append(
-                    f"CREATE OR REPLACE VIEW {quote(view_name(source))} AS {old[0][0]}"
+            for name in views_of(layout, [source]):
+                old = self.ask(
+                    "SELECT view_definition FROM information_schema.views WHERE table_schema = "
+                    f"DATABASE() AND table_name = {literal(name)}"
                 )
-            self.execute(view(whole, source, names, self.dialect()).create("CREATE OR REPLACE"))
+                if old and old[0][0]:
+                    self.back.append(f"CREATE OR REPLACE VIEW {quote(name)} AS {old[0][0]}")
+                    self.execute(f"DROP VIEW {quote(name)}")
+            for one in views(whole, source, names, self.dialect()):
+                self.execute(one.create("CREATE OR REPLACE"))

@@ -32,7 +32,7 @@ from kerfmark.store.mysql.pending import (
     write_pending,
 )
 from kerfmark.store.mysql.reader import MysqlReader, has_broken_link
-from kerfmark.store.names import view_name
+from kerfmark.store.names import views_of
 from kerfmark.store.quoting import quote
 from kerfmark.store.server import name_taken
 
@@ -98,7 +98,7 @@ class NewTables:
             for n in (*self.reader.tables(), *self.reader.views())
             if n.lower() not in mine
         }
-        wanted = [*layout.tables, *map(view_name, headers)]
+        wanted = [*layout.tables, *views_of(layout, headers)]
         if clash := next((taken[n.lower()] for n in wanted if n.lower() in taken), ""):
             raise name_taken(clash, self.where.shown, "a database")
         self.built_as = {t: f"{PART}{i}" for i, t in enumerate(layout.tables)}
@@ -138,7 +138,7 @@ class NewTables:
         if layout.existing:
             raise not_ours(self.where.shown)
         tables = [*map(companion, natural_keys(layout)), *reversed(layout.parents_first()), *NAMES]
-        return {view_name(s): "VIEW" for s in layout.sources} | {
+        return dict.fromkeys(views_of(layout), "VIEW") | {
             t: "TABLE" for t in tables if self.reader.facts(t)
         }
 

@@ -12,7 +12,7 @@ from kerfmark.address import Address
 from kerfmark.store.companion import NUMBER, companion, companion_keys, natural_keys, numbered_keys
 from kerfmark.store.interface import known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import ledger_tables
-from kerfmark.store.names import view_name
+from kerfmark.store.names import views_of
 from kerfmark.store.postgresql.connection import connected, translated
 from kerfmark.store.postgresql.dialect import LEDGER, dialect
 from kerfmark.store.postgresql.new import count_on, dropping
@@ -155,9 +155,11 @@ class PostgresChanging(PostgresReader):
     def refresh_views(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
         """Makes the views of some sources anew."""
         from kerfmark.layout.derive import settled
-        from kerfmark.store.views import view
+        from kerfmark.store.views import views
 
         whole = settled(layout, headers)
+        for name in views_of(layout, headers):
+            self.execute(f"DROP VIEW IF EXISTS {quote(name)}")
         for source, names in headers.items():
-            self.execute(f"DROP VIEW IF EXISTS {quote(view_name(source))}")
-            self.execute(view(whole, source, names, dialect()).create())
+            for one in views(whole, source, names, dialect()):
+                self.execute(one.create())

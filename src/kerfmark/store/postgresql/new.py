@@ -18,7 +18,7 @@ from kerfmark.store.companion import NUMBER, companion, companion_keys, natural_
 from kerfmark.store.ddl import Statements, statements
 from kerfmark.store.interface import not_ours
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
-from kerfmark.store.names import view_name
+from kerfmark.store.names import views_of
 from kerfmark.store.postgresql.connection import connected, translated
 from kerfmark.store.postgresql.dialect import LEDGER, dialect
 from kerfmark.store.postgresql.reader import PostgresReader
@@ -88,7 +88,7 @@ class NewSchema:
         if self.replace and self.reader.facts("kerfmark_loads"):
             self._drop_old()
         taken = {*self.reader.tables(), *self.reader.views()}
-        wanted = [*layout.tables, *(view_name(s) for s in headers)]
+        wanted = [*layout.tables, *views_of(layout, headers)]
         if clash := next((n for n in wanted if n in taken), ""):
             raise name_taken(clash, self.where.shown, "a schema (--schema)")
         self._statements: Statements = statements(layout, headers, dialect())
@@ -172,7 +172,7 @@ def dropping(layout: Layout, *, ledger: bool = True) -> list[str]:
         *(NAMES if ledger else ()),
     ]
     return [
-        *(f"DROP VIEW IF EXISTS {quote(view_name(s))}" for s in layout.sources),
+        *(f"DROP VIEW IF EXISTS {quote(v)}" for v in views_of(layout)),
         *(f"DROP TABLE IF EXISTS {quote(t)}" for t in tables),
     ]
 

@@ -23,7 +23,7 @@ from kerfmark import memory
 from kerfmark.store.common_sql import SOUGHT, SharedSql
 from kerfmark.store.interface import PATIENCE, known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
-from kerfmark.store.names import view_name
+from kerfmark.store.names import views_of
 from kerfmark.store.quoting import literal, quote
 from kerfmark.store.sqlite.connection import arrow_driver, insert_batches, translated
 from kerfmark.store.sqlite.create_table import with_column_type
@@ -178,8 +178,8 @@ class OpenFile(SqliteCatalog, SharedSql):
 
     def clear(self, layout: Layout) -> None:
         """Takes tables and views away."""
-        for source in layout.sources:
-            self.execute(f"DROP VIEW IF EXISTS {quote(view_name(source))}")
+        for view in views_of(layout):
+            self.execute(f"DROP VIEW IF EXISTS {quote(view)}")
         for table in reversed(layout.parents_first()):
             self.execute(f"DROP TABLE IF EXISTS {quote(table)}")
 
@@ -215,18 +215,20 @@ class OpenFile(SqliteCatalog, SharedSql):
     def refresh_views(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
         """Makes the views of some sources anew."""
         from kerfmark.layout.derive import settled
-        from kerfmark.store.views import view
+        from kerfmark.store.views import views
 
         whole = settled(layout, headers)
+        for name in views_of(layout, headers):
+            self.execute(f"DROP VIEW IF EXISTS {quote(name)}")
         for source, names in headers.items():
-            self.execute(f"DROP VIEW IF EXISTS {quote(view_name(source))}")
-            self.execute(view(whole, source, names, dialect()).create())
+            for one in views(whole, source, names, dialect()):
+                self.execute(one.create())
 
     def drop_all(self, layout: Layout) -> None:
         """Takes away all that Kerfmark made."""
         if layout.existing:
-            for source in layout.sources:
-                self.execute(f"DROP VIEW IF EXISTS {quote(view_name(source))}")
+            for view in views_of(layout):
+                self.execute(f"DROP VIEW IF EXISTS {quote(view)}")
         else:
             self.clear(layout)
         for table in NAMES:
