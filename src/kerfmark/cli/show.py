@@ -116,13 +116,13 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     for i, table in enumerate(result.tables):
         if i:
             terminal.say()
-        _tell(table, terminal)
+        _tell(table, terminal, alone=args.table is not None)
     if result.views:
         terminal.say()
         terminal.say(
             "views: ",
             (", ".join(result.views), BOLD),
-            (" (a source in its flat shape again)", FAINT),
+            (" (flat: a source in its shape again; whole: with all that its rows lead to)", FAINT),
         )
     return 0
 
@@ -157,17 +157,43 @@ def _tell_record(result: RecordResult, terminal: Terminal) -> None:
             )
 
 
-def _tell(table: TableShown, terminal: Terminal) -> None:
+def _tell(table: TableShown, terminal: Terminal, *, alone: bool) -> None:
     facts = [counted(table.rows, "row")]
     if table.key:
         facts.append(f"key {', '.join(table.key)}")
     facts += [f"unique {' + '.join(u)}" for u in table.unique]
     facts += [f"{c.name} leads to {c.links_to}" for c in table.columns if c.links_to]
     terminal.say((table.name, HEAD), "  ", "; ".join(facts))
+    if table.comment:
+        terminal.say("  ", table.comment)
+    if alone:
+        said = any(c.comment for c in table.columns)
+        terminal.table(
+            ["column", "type", "may be blank", "leads to", *(["says"] if said else [])],
+            [
+                (
+                    c.name,
+                    c.type,
+                    "yes" if c.optional else "-",
+                    c.links_to or "-",
+                    *([c.comment] if said else []),
+                )
+                for c in table.columns
+            ],
+            cut=[4],
+        )
+        terminal.say()
     if table.first_rows:
-        numbers = [i for i, c in enumerate(table.columns) if re.match(_NUMBERS, c.type.lower())]
+        numbers = [
+            i
+            for i, c in enumerate(table.columns)
+            if re.match(_NUMBERS, c.type.lower()) and c.name not in table.called
+        ]
         heads = [c.name for c in table.columns]
-        rows = [["" if v is None else v for v in row] for row in table.first_rows]
+        rows = [
+            [_cell(table, i, n, value) for i, value in enumerate(row)]
+            for n, row in enumerate(table.first_rows)
+        ]
         if terminal.fits(heads, rows):
             terminal.table(heads, rows, right=numbers)
         else:  # too wide to be read across: a line per column instead
@@ -175,3 +201,14 @@ def _tell(table: TableShown, terminal: Terminal) -> None:
                 ["column", "type", *(f"row {i + 1}" for i in range(len(rows)))],
                 [[c.name, c.type, *(row[i] for row in rows)] for i, c in enumerate(table.columns)],
             )
+    if table.counting:
+        terminal.say()
+        terminal.say(("to count by group, in SQL:  ", FAINT), table.counting)
+
+
+def _cell(table: TableShown, column: int, row: int, value: object) -> object:
+    """A cell as it is shown; of a link with what its record is called."""
+    called = table.called.get(table.columns[column].name)
+    if value is None or called is None or not called[row] or called[row] == str(value):
+        return "" if value is None else value
+    return f"{value} ({called[row]})"

@@ -25,7 +25,7 @@ class Reached:
 def reached(layout: Layout, source: str, headers: Sequence[str]) -> list[Reached]:
     """The columns that rows of a source lead to and its headers do not show. `layout` is settled
     (see `layout.derive`)."""
-    taken = {h.lower() for h in headers}
+    taken = {h.lower() for h in headers if h not in layout.sources[source].left_out}
     out: list[Reached] = []
     base = layout.base_of(source)
     for name in layout.tables_of(source):

@@ -89,6 +89,10 @@ class Reader(Protocol):
         """What a table or view is made of; None when there is none of that name."""
         ...
 
+    def comments(self, table: str) -> dict[str, str]:
+        """What the database says of the columns of a table, and ("") of the table itself."""
+        ...
+
     def row(self, table: str, alias: str) -> str:
         """The number of a row of a table, as an SQL expression."""
         ...

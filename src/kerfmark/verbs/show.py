@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from kerfmark.address import database_at
@@ -14,23 +14,27 @@ from kerfmark.ledger.records import Ledger
 from kerfmark.progress import Progress, silent
 from kerfmark.store.interface import LinkFacts, Reader, TableFacts
 from kerfmark.store.quoting import literal, quote
+from kerfmark.verbs.record_names import counting_by_group, names_of, naming_columns
 
 
 @dataclass(frozen=True)
 class ColumnShown:
-    """A column: its type as declared, whether it may be blank, and the table it links to (or
-    "")."""
+    """A column: its type as declared, whether it may be blank, the table it links to (or ""), and
+    what is said of it (where one table is asked for)."""
 
     name: str
     type: str
     optional: bool
     links_to: str
+    comment: str = ""
 
 
 @dataclass(frozen=True)
 class TableShown:
     """A table: rows (those that are wanted, where not all are), primary key, unique sets of
-    columns, columns, and first rows."""
+    columns, columns, and first rows. `called`: by column that links, what the records are called
+    that the first rows lead to. Where one table is asked for: what is said of it, and a statement
+    that counts its rows by group (`counting`)."""
 
     name: str
     rows: int
@@ -38,6 +42,9 @@ class TableShown:
     unique: tuple[tuple[str, ...], ...]
     columns: tuple[ColumnShown, ...]
     first_rows: tuple[tuple[object, ...], ...]
+    called: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    comment: str = ""
+    counting: str = ""
 
 
 @dataclass(frozen=True)
@@ -113,7 +120,7 @@ def show(
         shown = []
         for facts in there:
             progress(f"counting {facts.name}", 0, 0)
-            shown.append(_shown(reader, facts, rows, where, sort))
+            shown.append(_shown(reader, facts, rows, where, sort, alone=table is not None))
         return ShowResult(reader.name, tuple(shown), tuple(views))
 
 
@@ -189,10 +196,7 @@ def tree_of(database: str | Path, table: str) -> TreeResult:
                 next="kerfmark show DB tells what each table leads to",
             )
         [[column], [key]] = own[0].columns, own[0].key
-        links = {c for k in facts.links for c in k.columns}
-        plain = [c.name for c in facts.columns if c.name not in links and c.name not in facts.key]
-        sets = [u for u in facts.unique if {*u} <= {*plain}]
-        names = [*(sets[0] if sets else plain[:1])] or [key]
+        names = naming_columns(facts) or (key,)
         asked = ", ".join(map(quote, (key, column, *names)))
         rows = reader.ask(
             f"SELECT {asked} FROM {quote(table)} ORDER BY {', '.join(map(quote, names))} LIMIT "
@@ -261,7 +265,13 @@ def _existing(reader: Reader, table: str) -> str:
 
 
 def _shown(
-    reader: Reader, facts: TableFacts, rows: int, where: Sequence[str], sort: Sequence[str]
+    reader: Reader,
+    facts: TableFacts,
+    rows: int,
+    where: Sequence[str],
+    sort: Sequence[str],
+    *,
+    alone: bool,
 ) -> TableShown:
     links = {c: link.to for link in facts.links for c in link.columns}
     try:
@@ -275,16 +285,43 @@ def _shown(
             why=refused.why,
             next="write the value as the column has it",
         ) from refused
+    first = tuple(_rows(reader, facts, where, rows, sort))
+    called = {}
+    for link in facts.links:
+        if len(link.columns) == 1:
+            at = next(i for i, c in enumerate(facts.columns) if c.name == link.columns[0])
+            names = names_of(reader, link.to, link.key[0], [row[at] for row in first])
+            called[link.columns[0]] = tuple(names.get(str(row[at]), "") for row in first)
+    said = _comments(reader, facts.name) if alone else {}
     return TableShown(
         facts.name,
         total,
         facts.key,
         facts.unique,
         tuple(
-            ColumnShown(c.name, c.type, c.optional, links.get(c.name, "")) for c in facts.columns
+            ColumnShown(c.name, c.type, c.optional, links.get(c.name, ""), said.get(c.name, ""))
+            for c in facts.columns
         ),
-        tuple(_rows(reader, facts, where, rows, sort)),
+        first,
+        {c: n for c, n in called.items() if any(n)},
+        said.get("", ""),
+        counting_by_group(reader, facts) if alone else "",
     )
+
+
+def _comments(reader: Reader, table: str) -> dict[str, str]:
+    """What is said of the columns of a table, and ("") of the table: by the layout in force, else
+    by the database."""
+    out = dict(reader.comments(table))
+    if reader.facts("kerfmark_layouts") is not None:
+        from kerfmark.layout.text import parse_layout
+
+        [[text]] = reader.ask("SELECT layout FROM kerfmark_layouts ORDER BY layout_id DESC LIMIT 1")
+        spec = parse_layout(str(text), "the layout in the database").tables.get(table)
+        if spec is not None:
+            out |= {n: c.comment for n, c in spec.columns.items() if c.comment}
+            out |= {"": spec.comment} if spec.comment else {}
+    return out
 
 
 def _rows(

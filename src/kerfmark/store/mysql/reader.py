@@ -74,6 +74,16 @@ class MysqlReader(ServerReader):
             if not r[0].startswith(OWN)
         ]
 
+    def comments(self, table: str) -> dict[str, str]:
+        """What the database says of the columns of a table, and ("") of the table itself."""
+        rows = self.ask(
+            "SELECT column_name, column_comment FROM information_schema.columns WHERE "
+            f"table_schema = DATABASE() AND table_name = {literal(table)} AND column_comment <> '' "
+            "UNION ALL SELECT '', table_comment FROM information_schema.tables WHERE table_schema "
+            f"= DATABASE() AND table_name = {literal(table)} AND table_comment NOT IN ('', 'VIEW')"
+        )
+        return {str(r[0]): str(r[1]) for r in rows}
+
     def facts(self, table: str) -> TableFacts | None:
         """What a table or view is made of."""
         mine = f"table_schema = DATABASE() AND table_name = {literal(table)}"

@@ -72,6 +72,15 @@ class PostgresReader(ServerReader):
             )
         ]
 
+    def comments(self, table: str) -> dict[str, str]:
+        """What the database says of the columns of a table, and ("") of the table itself."""
+        rows = self.ask(
+            "SELECT COALESCE(a.attname::text, ''), d.description FROM pg_description d LEFT JOIN "
+            "pg_attribute a ON a.attrelid = d.objoid AND a.attnum = d.objsubid AND d.objsubid > 0 "
+            f"WHERE d.classoid = 'pg_class'::regclass AND d.objoid = {_OF.format(literal(table))}"
+        )
+        return {str(r[0]): str(r[1]) for r in rows}
+
     def facts(self, table: str) -> TableFacts | None:
         """What a table or view is made of."""
         of = _OF.format(literal(table))

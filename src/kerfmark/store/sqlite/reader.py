@@ -80,6 +80,10 @@ class SqliteCatalog:
             for (n,) in self.ask("SELECT name FROM sqlite_master WHERE type = 'view' ORDER BY name")
         ]
 
+    def comments(self, table: str) -> dict[str, str]:
+        """SQLite keeps no comments."""
+        return {}
+
     def facts(self, table: str) -> TableFacts | None:
         """What a table or view is made of."""
         name = literal(table)
