@@ -29,7 +29,7 @@ def test_show_tells_tables_keys_links_and_rows(kerfmark: Runner, database: Path)
         "keeper" in out
     )
     assert "H00" in out and "views: visits_flat" in out and "kerfmark_" not in out
-    assert len(kerfmark("show", "bees.db", "keeper", "--rows", "9").out.splitlines()) == 11
+    assert len(kerfmark("show", "bees.db", "keeper", "--rows", "9").out.splitlines()) == 18
     assert 'there is no table "keper"' in kerfmark("show", "bees.db", "keper", code=2).err
 
 

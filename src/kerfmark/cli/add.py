@@ -51,6 +51,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "blanks, overwrite it, or add it again under a new key",
         "add",
     )
+    parser.add_argument(
+        "--only-known",
+        action="store_true",
+        help="only records that are there: a row of another one is refused, nothing is made; the "
+        "file need have no more than what they are known by and what it says of them",
+    )
     loading.rehearse(parser)
     loading.set_aside(parser)
     loading.replace_rows_set_aside(parser)
@@ -118,7 +124,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             args.files,
             database.chosen(args),
             source=args.source,
-            known=args.known,
+            known=loading.known_said(args),
+            only_known=args.only_known,
             again=args.again,
             only_new=args.only_new,
             new_headers=new_headers,

@@ -71,7 +71,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             args.layout,
             args.files,
             into=args.into,
-            known=args.known,
+            known=loading.known_said(args),
             forms=reading.chosen_forms(args),
             places=None if args.all else 10,
             stop_after=args.stop_after,

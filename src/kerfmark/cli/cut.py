@@ -89,7 +89,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             replace=args.replace,
             discard=args.discard,
             rehearsal=args.rehearse,
-            known=args.known,
+            known=loading.known_said(args),
             beside=args.beside,
             progress=progress,
             reading=reading.chosen(args),

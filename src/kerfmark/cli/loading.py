@@ -11,7 +11,28 @@ KNOWN = ("refuse", "keep", "fill", "overwrite")
 
 def known(parser: argparse.ArgumentParser, what: str, *more: str) -> None:
     """What becomes of known records; `more` are further choices."""
-    parser.add_argument("--known", default="", choices=[*KNOWN, *more], help=what)
+    choices = (*KNOWN, *more)
+
+    def policy(said: str) -> str:
+        if said.rpartition("=")[2].strip() not in choices or said.startswith("="):
+            raise argparse.ArgumentTypeError(
+                f'"{said}" is not one of {", ".join(choices)}, or TABLE= and one of them'
+            )
+        return said.replace(" ", "")
+
+    parser.add_argument(
+        "--known",
+        action="append",
+        default=[],
+        type=policy,
+        metavar="[TABLE=]WHAT",
+        help=f"{what}; one of {', '.join(choices)}; may be repeated, for a table of its own",
+    )
+
+
+def known_said(args: argparse.Namespace) -> str:
+    """What was said of known records, as the verbs take it."""
+    return ", ".join(args.known)
 
 
 def known_in_filled_tables(parser: argparse.ArgumentParser) -> None:

@@ -41,7 +41,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     with terminal.progress() as progress:
         result = refresh(
             database.chosen(args),
-            known=args.known,
+            known=loading.known_said(args),
             set_aside=args.set_aside,
             replace=args.replace,
             rehearsal=args.rehearse,

@@ -127,6 +127,8 @@ class Comparison:
             seen[mine] = True
             for i, column in enumerate(columns):
                 wrong = _differs(rows.expected.taken(i, mine), column, theirs)
+                if len(wrong):
+                    wrong = wrong[~rows.expected.unsaid(i, mine[wrong])]
                 mismatches += [
                     Mismatch(int(mine[w]), i, int(here[theirs[w]]), _value(column, int(theirs[w])))
                     for w in wrong.tolist()

@@ -196,6 +196,18 @@ class Expected:
         self.codes = [c[self.order] for c in self.codes]
         self.load, self.records = self.load[self.order], self.records[self.order]
 
+    def unsaid(self, i: int, rows: np.ndarray) -> np.ndarray:
+        """In which of some rows column i says nothing, as their file has no such column."""
+        encoded = self.ready.encoded
+        header, telling = self.headers[i], getattr(encoded.source, "telling", "")
+        parts = encoded.parts()
+        lacking = np.array([header not in part.headers for part, _, _ in parts])
+        if header == telling or not lacking.any():
+            return np.zeros(len(rows), bool)
+        ends = np.cumsum([count for _, _, count in parts])
+        out: np.ndarray = lacking[np.searchsorted(ends, self.records[rows], "right")]
+        return out
+
     def place(self, n: int) -> int | None:
         """The row of the source, as a person counts, that stands at a place."""
         return self.at(n).row

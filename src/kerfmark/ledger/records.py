@@ -12,7 +12,7 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -111,11 +111,11 @@ class Options:
     known: str = ""
     set_aside: bool = False
     source: str = ""
+    only_known: bool = False
 
     def text(self) -> str:
         """As JSON, without what is usual."""
-        said = {"known": self.known, "set_aside": self.set_aside, "source": self.source}
-        return json.dumps({k: v for k, v in said.items() if v})
+        return json.dumps({k: v for k, v in asdict(self).items() if v})
 
     @classmethod
     def read(cls, text: str) -> Options:

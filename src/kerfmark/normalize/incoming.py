@@ -8,7 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 import pyarrow as pa
 
+from kerfmark.layout.expression import parse_expression
 from kerfmark.layout.model import Layout, TableSpec
+from kerfmark.layout.validation import types_of
 from kerfmark.normalize.lookup import Found
 from kerfmark.normalize.merged import Existing, Numbers
 from kerfmark.normalize.policy import policy_of
@@ -22,7 +24,7 @@ class Incoming:
     `found`), the database that they are to meet, the `free` numbers of its
     tables, how its engine takes values, what becomes of
     `known` records, and the headers, by source, that the files need not have and do not
-    (`lacking`)."""
+    (`lacking`). With `only_known` no record is made."""
 
     layout: Layout
     feeds: Mapping[str, SourceTables]
@@ -33,6 +35,7 @@ class Incoming:
     to_engine: Callable[[pa.Array], pa.Array]
     known: str
     lacking: Mapping[str, set[str]]
+    only_known: bool = False
 
     def order(self) -> list[str]:
         """The tables, parents first."""
@@ -64,6 +67,8 @@ class Incoming:
         """Which records may be made: those that a file has itself, and those that a link may
         create."""
         out = np.ones(self.tables[name].rows, bool)
+        if self.only_known:
+            return ~out
         for other, link, _ in self.links_to(name):
             out[self.found[other, link].created] = False
         for other, link, codes in self.links_to(name):
@@ -90,9 +95,20 @@ class Incoming:
         return named
 
     def provides(self, spec: TableSpec, column: str) -> bool:
-        """Whether the file says anything in a column: not so for one that it may lack, and does."""
-        headers = spec.columns[column].sources if column in spec.columns else ()
-        return not headers or any(h not in self.lacking.get(spec.source, set()) for h in headers)
+        """Whether the file says anything in a column or link: not so where all headers that it
+        comes from are ones that the file may lack, and does; nor in a derived column that comes
+        from any such."""
+        lacking = self.lacking.get(spec.source, set())
+        if not lacking:
+            return True
+        if column in spec.links:
+            link = spec.links[column]
+            headers = tuple(link.by.values()) or tuple(self.layout.key_headers(link.to))
+            return not any(h in lacking for h in headers)
+        if spec.columns[column].derived:
+            return not derived_from(self.layout, spec, column) & lacking
+        headers = spec.columns[column].sources
+        return not headers or any(h not in lacking for h in headers)
 
     def rows_of(
         self, name: str, records: np.ndarray
@@ -120,3 +136,9 @@ class Incoming:
                     codes[at[rows >= 0]],
                 )
         return feed, np.empty(0, np.int64), np.empty(0, np.int64)
+
+
+def derived_from(layout: Layout, spec: TableSpec, column: str) -> set[str]:
+    """The headers that a derived column is computed from."""
+    node = parse_expression(spec.columns[column].derived, types_of(layout, spec.source))
+    return set(node.headers())

@@ -89,6 +89,8 @@ def _with_table(done: Matched, name: str) -> Matched:
         if len(wanted):
             rows[wanted] = incoming.existing.match(name, done.arrays(name, columns, wanted))
     done = replace(done, incoming=_without_unknown(incoming, name, rows))
+    if incoming.only_known and spec.source in incoming.feeds and not spec.part_of:
+        _refuse_new(incoming, name, np.flatnonzero((rows < 0) & ~incoming.only_named(name)))
     new = (rows < 0) & incoming.creatable(name)
     rows[new] = incoming.free(name, done.named_by(name, np.flatnonzero(new)))
     if layout.has_generated_key(name):
@@ -123,6 +125,48 @@ def _without_unknown(incoming: Incoming, name: str, rows: np.ndarray) -> Incomin
     return replace(incoming, tables=tables)
 
 
+def _refuse_new(incoming: Incoming, name: str, records: np.ndarray) -> None:
+    """Adds the problem that rows say records of a table which are not there, where none may be
+    made."""
+    if not len(records):
+        return
+    feed, rows, _ = incoming.rows_of(name, records)
+    headers, spec = tuple(feed.key_headers(name)), incoming.tables[name].spec
+    column = spec.known_by[0] if len(spec.known_by) == 1 else ""
+    known: list[str] = []
+
+    def near(row: int) -> str:
+        if column not in spec.columns or len(headers) != 1:
+            return ""
+        return _nearest_there(incoming, name, column, feed.text(headers[0], row), known)
+
+    def reason(row: int) -> str:
+        said, value = " + ".join(feed.text(h, row) for h in headers), near(row)
+        also = f'; the nearest is "{value}"{_also_called(incoming, name, column, value)}'
+        return f"{said} is no record of {name} in the database{also if value else ''}"
+
+    feed.problem(
+        "unknown",
+        headers,
+        rows,
+        reason,
+        f"correct {' + '.join(headers)}; without --only-known the record is made",
+        name,
+        suggested=near,
+    )
+
+
+def _nearest_there(incoming: Incoming, table: str, column: str, text: str, known: list[str]) -> str:
+    """The value of a column of the database that is nearest to a text in quotes; "" where none is
+    near. `known` keeps the values for the next time."""
+    from rapidfuzz import fuzz, process
+
+    if not known:
+        known.extend(incoming.existing.sample_texts(table, column, MOST_COMPARED))
+    found = process.extractOne(text.strip('"'), known, scorer=fuzz.ratio, score_cutoff=70)
+    return str(found[0]) if found else ""
+
+
 def _refuse_unknown(incoming: Incoming, table: TableRows, link: str, rows: np.ndarray) -> None:
     """Adds the problem that rows lead to a record that is nowhere, and must not be made for
     them."""
@@ -131,15 +175,9 @@ def _refuse_unknown(incoming: Incoming, table: TableRows, link: str, rows: np.nd
     known: list[str] = []
 
     def near(row: int) -> str:
-        from rapidfuzz import fuzz, process
-
         if more:
             return ""
-        if not known:
-            known.extend(incoming.existing.sample_texts(target.to, by, MOST_COMPARED))
-        text = feed.text(header, row).strip('"')
-        found = process.extractOne(text, known, scorer=fuzz.ratio, score_cutoff=70)
-        return str(found[0]) if found else ""
+        return _nearest_there(incoming, target.to, by, feed.text(header, row), known)
 
     def reason(row: int) -> str:
         value = near(row)

@@ -3,6 +3,7 @@ that adding, taking back and proving go by."""
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -16,11 +17,22 @@ EXCEPTION = "exception"
 """The rule of a column of usual values: a row that says another one keeps that itself."""
 
 
+@lru_cache(maxsize=256)
+def policies(known: str) -> tuple[str, dict[str, str]]:
+    """What the option `known` of a load says: the policy of all tables, and that of some of their
+    own (`overwrite, keeper=keep`)."""
+    parts = [part.strip() for part in known.split(",") if part.strip()]
+    own = {t.strip(): p.strip() for t, _, p in (one.partition("=") for one in parts) if p}
+    return next((p for p in parts if "=" not in p), ""), own
+
+
 def policy_of(layout: Layout, table: str, known: str) -> str:
     """What a load with the option `known` does to known records of a table: refuse, keep, fill,
-    overwrite or add."""
-    spec = layout.tables[table]
-    return spec.known or (known if known != "add" or spec.each_row else "") or "refuse"
+    overwrite, replace or add."""
+    spec, (general, own) = layout.tables[table], policies(known)
+    if table in own:
+        return own[table]
+    return spec.known or (general if general != "add" or spec.each_row else "") or "refuse"
 
 
 def owner_of(layout: Layout, table: str) -> str:
@@ -32,7 +44,8 @@ def owner_of(layout: Layout, table: str) -> str:
 
 def rule_of(layout: Layout, table: str, column: str, known: str) -> str:
     """What a load does with a value that it says otherwise than the database, in a column or link
-    of a known record: refuse, keep, fill, overwrite, or EXCEPTION."""
+    of a known record: refuse, keep, fill, overwrite, or EXCEPTION. (A record that is replaced is
+    overwritten, and so is what belongs to it.)"""
     spec: TableSpec = layout.tables[table]
     policy = policy_of(layout, owner_of(layout, table), known)
     own = spec.columns.get(column)
@@ -40,6 +53,8 @@ def rule_of(layout: Layout, table: str, column: str, known: str) -> str:
         return EXCEPTION
     if own is not None and own.conflicts != "refuse":
         return "overwrite" if own.conflicts == "last" else "keep"
+    if policy == "replace":
+        return "overwrite"
     if spec.part_of and policy != "keep":
         return "refuse"  # the parts of a known record are not mended one by one
     return policy

@@ -81,7 +81,11 @@ class _Finding:
         roles = np.where(
             new,
             np.where(named, CREATED, MADE),
-            np.where(named, np.where(creatable, NAMED, REFERRED), SAID),
+            np.where(
+                named,
+                np.where(creatable, NAMED, REFERRED),
+                REFERRED if self.incoming.only_known else SAID,
+            ),
         )
         for role in np.unique(roles[rows >= 0]).tolist() if len(rows) else ():
             for p in np.unique(pattern[(rows >= 0) & (roles == role)]).tolist():

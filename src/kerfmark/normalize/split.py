@@ -86,13 +86,14 @@ class Split:
 class MergeTarget:
     """The database that new rows are to meet: how it is asked, the numbers of new rows, how its
     engine stores values, what becomes of records that it has already, and the headers, by source,
-    that the files need not have and do not."""
+    that the files need not have and do not. With `only_known` no record is made."""
 
     existing: Existing
     free: Numbers
     to_engine: Callable[[pa.Array], pa.Array]
     known: str = ""
     lacking: Mapping[str, set[str]] = field(default_factory=dict)
+    only_known: bool = False
 
 
 def refused(problems: Problems, sources: Mapping[str, EncodedSource]) -> DataRefused:
@@ -294,6 +295,7 @@ def _once(
                     target.to_engine,
                     target.known,
                     target.lacking,
+                    target.only_known,
                 )
             )
             told = {(p.source, r) for p in out.problems.found for r in p.records.tolist()}

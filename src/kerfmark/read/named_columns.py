@@ -3,28 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
-
-import pyarrow as pa
 
 from kerfmark.errors import SourceError, counted
-from kerfmark.read.source import Source
-from kerfmark.read.wrapped import WrappedSource
-
-
-class NamedColumnsSource(WrappedSource):
-    """A source whose columns have other names."""
-
-    def __init__(self, part: Source, names: Sequence[str]) -> None:
-        super().__init__(part, tuple(names))
-
-    def changed(self, columns: list[pa.Array]) -> list[pa.Array]:
-        """The columns as they are."""
-        return columns
-
-    def settings(self) -> dict[str, Any]:
-        """What a layout must say to read the file."""
-        return {**self.part.settings(), "columns": self.headers}
+from kerfmark.read.source import Source, with_changes
+from kerfmark.read.wrapped import AlsoSaidSource
 
 
 def named(source: Source, names: Sequence[str]) -> Source:
@@ -40,4 +22,5 @@ def named(source: Source, names: Sequence[str]) -> Source:
             why=f"the names are {', '.join(names)}",
             next="name all columns of the file, in their order",
         )
-    return NamedColumnsSource(source, names)
+    called = with_changes(source, headers=tuple(names))
+    return AlsoSaidSource(called, {"columns": tuple(names)})

@@ -50,3 +50,19 @@ class WrappedSource:
 
         part = with_changes(self.part, rules=self.rules)
         return part.map_batches(own, workers=workers, strict=strict)
+
+
+class AlsoSaidSource(WrappedSource):
+    """A source as it is, of which something `more` must be said to read it again."""
+
+    def __init__(self, part: Source, more: dict[str, Any]) -> None:
+        super().__init__(part, part.headers)
+        self._more = more
+
+    def changed(self, columns: list[pa.Array]) -> list[pa.Array]:
+        """The columns as they are."""
+        return columns
+
+    def settings(self) -> dict[str, Any]:
+        """What a layout must say to read the file."""
+        return {**self.part.settings(), **self._more}

@@ -24,12 +24,14 @@ from kerfmark.address import database_at, is_url
 from kerfmark.errors import DataRefused, Origin, TargetError, UsageError, in_rows
 from kerfmark.layout.derive import settled
 from kerfmark.layout.edit import with_column, with_lacking, with_spelling, with_type, without_column
+from kerfmark.layout.model import Layout
 from kerfmark.layout.names import free_name, snake
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import FileAccount, accounts
 from kerfmark.ledger.records import Ledger, Options, write_layout_text, write_load
 from kerfmark.ledger.row_numbers import Numbering, Reserved
 from kerfmark.normalize.merged import OtherwiseSaid, TableCount
+from kerfmark.normalize.policy import policies, policy_of
 from kerfmark.normalize.split import LinkCount, MergeTarget, Split, refused, rehearse
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.profile.recognise import settle
@@ -38,10 +40,12 @@ from kerfmark.progress import Progress, silent
 from kerfmark.read.open import described_as
 from kerfmark.read.source import Reading
 from kerfmark.read.union import parts_of
+from kerfmark.read.wrapped import AlsoSaidSource
 from kerfmark.store.interface import Changing, Database
 from kerfmark.store.names import view_name
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.layout_beside import kept_beside, told_beside
+from kerfmark.verbs.left_as_it_was import left_as_it_was, parents_left
 from kerfmark.verbs.new_headers import NewHeaders, likeness
 from kerfmark.verbs.own_forms import SaidForms, in_own_forms
 from kerfmark.verbs.problem_groups import Group, problem_groups
@@ -127,6 +131,7 @@ def add(
     *,
     source: str = "",
     known: str = "",
+    only_known: bool = False,
     again: bool = False,
     only_new: bool = False,
     new_headers: NewHeaders = NewHeaders(),
@@ -176,6 +181,7 @@ def add(
                     reading=reading,
                     only_new=not again and (only_new or several),
                     forms=forms,
+                    only_known=only_known,
                 ),
             )
             told = told_beside(database, file, adding.ledger.layout)
@@ -207,6 +213,7 @@ class AddOptions:
     reading: Reading = Reading()
     only_new: bool = False
     forms: SaidForms = SaidForms()
+    only_known: bool = False
 
 
 def _notes_of_reading(encoded: Mapping[str, EncodedSource]) -> Iterator[str]:
@@ -244,8 +251,7 @@ class Adding:
         """Does everything but the commit, also when it is rehearsed, unless there are problems."""
         started = time.perf_counter()
         self._check_tables()
-        if wanted.known == "add":
-            self._check_not_unique()
+        self._check_known(wanted.known, wanted.only_known)
         alike = likeness(self.layout, self.file)
         routed = route(
             self.layout,
@@ -257,6 +263,7 @@ class Adding:
             self.notes,
             self._orders(),
             self._order_of,
+            wanted.only_known,
         )
         return self.add_routed(routed, wanted, started)
 
@@ -331,20 +338,21 @@ class Adding:
         apart, rehearsal = wanted.apart or wanted.aside is not None, wanted.rehearsal
         if self.adopted:
             self.file.refresh_views(self.layout, {n: e.source.headers for n, e in encoded.items()})
-        done = self._rehearse(encoded, wanted.known, apart)
+        done = self._rehearse(encoded, wanted.known, apart, wanted.only_known)
         if done.problems.total and wanted.widen and self._widen(done, encoded):
-            done = self._rehearse(encoded, wanted.known, apart)
+            done = self._rehearse(encoded, wanted.known, apart, wanted.only_known)
         if done.problems.total and not rehearsal:
             raise refused(done.problems, encoded)
         if wanted.aside is not None and done.set_aside and not rehearsal:
             self.rejects = rejected(wanted.aside, encoded, done.set_aside)
         number = self.ledger.next_load
         changes = self._changes(done)
+        before = parents_left(self.file, self.layout, done)
         account: tuple[FileAccount, ...] = ()
         if not done.problems.total:
-            self._write(
-                number, wanted.verb, done, encoded, Options(wanted.known, apart, wanted.source)
-            )
+            options = Options(wanted.known, apart, wanted.source, wanted.only_known)
+            self._write(number, wanted.verb, done, encoded, options)
+            self.notes += left_as_it_was(self.file, self.layout, done, encoded, before)
             account = self._balanced(number)
         assert sum(e.read for e in encoded.values()) == sum(f.rows for f in read)
         return AddResult(
@@ -419,10 +427,24 @@ class Adding:
                 ]
         return tuple(out)
 
-    def _check_not_unique(self) -> None:
-        """Raises UsageError where the database would not take a record a second time."""
+    def _check_known(self, known: str, only_known: bool) -> None:
+        """Raises UsageError where what is to become of known records is said of no table, or the
+        database would not take a record a second time, or `only_known` ones would be refused."""
+        general, own = policies(known)
+        if only_known and not known and not any(t.known for t in self.layout.tables.values()):
+            raise UsageError(
+                "what is to become of the records that are there?",
+                code="usage.only-known",
+                next="--known fill fills their blanks\n--known overwrite replaces what they say",
+            )
+        if strange := next((t for t in own if t not in self.layout.tables), ""):
+            raise UsageError(
+                f'there is no table "{strange}"',
+                next=f"the tables are {', '.join(self.layout.tables)}",
+            )
         for name, table in self.layout.tables.items():
-            if table.each_row and table.known_by and table.known != "add":
+            adding = own.get(name, general if table.each_row else "") == "add"
+            if adding and table.known_by and table.known != "add":
                 raise UsageError(
                     f"the database keeps {' + '.join(table.known_by)} of {name} unique, so none "
                     "can be added again",
@@ -438,7 +460,14 @@ class Adding:
             mine = [r for r in routed if r.source == name]
             spec = self.layout.sources[name]
             parts = [described_as(r.opened, name, rules_of(r.spec), r.spec.also) for r in mine]
-            lack = {*spec.may_lack, *(h for r in mine for h in (*r.left_out, *r.put, *r.lacking))}
+            parts = [
+                AlsoSaidSource(p, {"may_lack": r.unsaid}) if r.unsaid else p
+                for p, r in zip(parts, mine, strict=True)
+            ]
+            lack = {
+                *spec.may_lack,
+                *(h for r in mine for h in (*r.left_out, *r.put, *r.lacking, *r.unsaid)),
+            }
             out[name] = encode(
                 together(parts, [r.told for r in mine], spec.telling, name, lack),
                 self.progress,
@@ -547,19 +576,45 @@ class Adding:
             "are blank"
         )
 
-    def _rehearse(self, encoded: Mapping[str, EncodedSource], known: str, set_aside: bool) -> Split:
+    def _rehearse(
+        self,
+        encoded: Mapping[str, EncodedSource],
+        known: str,
+        set_aside: bool,
+        only_known: bool = False,
+    ) -> Split:
         self.progress("rehearsing", 0, 0)
-        lacking = {}
-        for name, e in encoded.items():
-            there = {h for part in parts_of(e.source) for h in part.headers}
-            lacking[name] = {h for h in self.layout.sources[name].may_lack if h not in there}
+        lacking = {name: self._lacking(name, e, known, only_known) for name, e in encoded.items()}
         numbering = Numbering(self.file, self.layout, self.ledger, self.reserved, self.made_again)
         return rehearse(
-            self.layout,
+            _nothing_required(self.layout, lacking) if only_known else self.layout,
             encoded,
             set_aside=set_aside,
-            target=MergeTarget(self.file, numbering.free, self.file.to_engine, known, lacking),
+            target=MergeTarget(
+                self.file, numbering.free, self.file.to_engine, known, lacking, only_known
+            ),
         )
+
+    def _lacking(self, name: str, encoded: EncodedSource, known: str, only_known: bool) -> set[str]:
+        """The headers that files of a source need not have and do not. Raises UsageError where
+        some of them have one and others have not, and blanks would be written over what is
+        there."""
+        parts = parts_of(encoded.source)
+        may = {*self.layout.sources[name].may_lack}
+        may |= {h for part in parts for h in part.settings().get("may_lack", ())}
+        there = [set(part.headers) for part in parts]
+        mixed = sorted(h for h in may if len({h in some for some in there}) > 1)
+        writing = {"overwrite", "replace"} & {
+            policy_of(self.layout, t, known) for t in self.layout.tables_of(name)
+        }
+        if mixed and (writing or only_known):
+            raise UsageError(
+                f'some of these files have "{mixed[0]}", and others do not',
+                code="usage.mixed",
+                origin=next(p.origin() for p in parts if mixed[0] not in p.headers),
+                next="add those that have it, and those that do not, one after the other",
+            )
+        return {h for h in may if not any(h in some for some in there)}
 
     def _widen(self, done: Split, encoded: Mapping[str, EncodedSource]) -> bool:
         """Gives columns whose type is too narrow for new values a wider one; whether there were
@@ -711,6 +766,17 @@ class Adding:
                 total=1,
                 next="mend the row; the rule is the database's own (a check, a trigger, a key)",
             ) from refusal
+
+
+def _nothing_required(layout: Layout, lacking: Mapping[str, set[str]]) -> Layout:
+    """A layout in which nothing is required of tables whose files say only some of it."""
+    tables = {
+        n: t.model_copy(update={"optional": tuple({*t.optional, *t.columns, *t.links})})
+        if lacking.get(t.source)
+        else t
+        for n, t in layout.tables.items()
+    }
+    return layout.model_copy(update={"tables": tables})
 
 
 def different_cells(

@@ -443,7 +443,7 @@ class _Again(Adding):
             apart=self.load.options.set_aside,
             rehearsal=rehearsal,
         )
-        done = self._rehearse(encoded, options.known, options.apart)
+        done = self._rehearse(encoded, options.known, options.apart, self.load.options.only_known)
         if done.problems.total and not rehearsal:
             raise refused(done.problems, encoded)
         if not done.problems.total:

@@ -14,6 +14,7 @@ from kerfmark.layout.model import Layout
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.records import Ledger, Load, LoadedFile
 from kerfmark.ledger.row_numbers import Reserved
+from kerfmark.normalize.policy import policy_of
 from kerfmark.progress import Progress, silent
 from kerfmark.store.interface import Changing, Database
 from kerfmark.verbs.add import Adding, AddOptions, AddResult
@@ -160,6 +161,7 @@ class Refreshing:
             aside=self._reject_file(),
             apart=options.set_aside,
             verb="refresh",
+            only_known=options.only_known,
         )
         routed = read_as_before(self.layout, files, self.folder)
         if routed:
@@ -181,10 +183,11 @@ def in_any_order(layout: Layout, load: Load, known: str) -> bool:
     """Whether it makes no difference to what is in the end in the database when a load came, as
     long as it is not refused: it may not keep, fill or overwrite anything, choose among values, or
     leave links blank."""
-    policies = {known or load.options.known, *(t.known for t in layout.tables.values())}
+    said = known or load.options.known
+    used = {policy_of(layout, t, said) for t in layout.tables}
     columns = [c for t in layout.tables.values() for c in t.columns.values()]
     return (
-        policies <= {"", "refuse", "add"}
+        used <= {"refuse", "add"}
         and not load.options.set_aside
         and all(c.conflicts == "refuse" and not c.usual for c in columns)
         and all(

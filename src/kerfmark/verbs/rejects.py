@@ -11,6 +11,7 @@ import numpy as np
 from kerfmark.errors import Origin, UsageError
 from kerfmark.normalize.split import SetAside
 from kerfmark.profile.encode import EncodedSource
+from kerfmark.read.union import parts_of
 from kerfmark.verbs.atomic_write import require_writable
 from kerfmark.write.rejects import Rejects, files
 
@@ -48,9 +49,10 @@ def rejected(
         placed = [(r, place_of(sources, r)) for r in rows if r.source == name]
         placed.sort(key=lambda one: (one[1].file, one[1].row or 0))
         delimiter = str(encoded.source.settings().get("delimiter", ","))
+        shown = _own_headers(encoded)
         told = tuple(
             (
-                *_cells(encoded, r, delimiter),
+                *(c for i, c in enumerate(_cells(encoded, r, delimiter)) if i in shown),
                 str(at),
                 "; ".join(why for why, _ in r.reasons),
                 "; ".join(dict.fromkeys(remedy for _, remedy in r.reasons)),
@@ -59,8 +61,17 @@ def rejected(
             )
             for r, at in placed
         )
-        out.append(Rejects(name, delimiter, encoded.source.headers, told))
+        headers = tuple(encoded.source.headers[i] for i in shown)
+        out.append(Rejects(name, delimiter, headers, told))
     return dict(files(path, out))
+
+
+def _own_headers(encoded: EncodedSource) -> list[int]:
+    """The places of the headers that the files of a source have: of one that they lack, a blank
+    cell would say something."""
+    there = {h for part in parts_of(encoded.source) for h in part.headers}
+    there.add(getattr(encoded.source, "telling", ""))
+    return [i for i, h in enumerate(encoded.source.headers) if h in there]
 
 
 def _cells(encoded: EncodedSource, row: SetAside, delimiter: str) -> list[str]:

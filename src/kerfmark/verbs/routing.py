@@ -36,7 +36,8 @@ class Routed:
     """An open file or sheet and the source that it feeds; `spec` says how it is read, `told` what
     its telling column says. `learned` maps headers of the source to how this file spells them;
     `left_out` and `put` are headers that are new, and what becomes of them; `lacking` are known
-    ones that it has not, with what their cells say."""
+    ones that it has not, with what their cells say; `unsaid` are known ones that it has not, and
+    says nothing of."""
 
     source: str
     opened: Source
@@ -47,6 +48,7 @@ class Routed:
     left_out: tuple[str, ...] = ()
     put: dict[str, str] = field(default_factory=dict)
     lacking: dict[str, str] = field(default_factory=dict)
+    unsaid: tuple[str, ...] = ()
 
     @property
     def place(self) -> str:
@@ -93,13 +95,14 @@ def route(
     passed_over: list[str] | None = None,
     orders: Collection[tuple[str, ...]] = (),
     order_of: Callable[[str], Sequence[str]] | None = None,
+    only_known: bool = False,
 ) -> list[Routed]:
     """The source that each file (and sheet of a workbook) feeds; `only` names the one for all of
     them. `reading` says how they are written; `alike` tells which headers may be the same though
     they are spelled otherwise. Sheets that fit no source, beside one that does, are `passed_over`
     where one was chosen when the source was first read, and told there. `orders` are those in which
     earlier files without a header had their columns, the latest last; `order_of` tells that of the
-    columns of a source.
+    columns of a source. With `only_known`, files need have no more than what tells their records.
 
     Raises UsageError for a file that fits none, or several.
     """
@@ -124,7 +127,7 @@ def route(
         if beside and passed_over is not None and not fitting_source(layout, found):
             passed_over.append(f"{found.origin()} is passed over: another sheet was chosen before")
             continue
-        out.append(_routed(layout, found, only, new_headers, alike, order_of))
+        out.append(_routed(layout, found, only, new_headers, alike, order_of, only_known))
     return out
 
 
@@ -141,9 +144,11 @@ def read_as_before(layout: Layout, files: Sequence[LoadedFile], folder: Path) ->
             return []
         [part] = parts_of(opened)
         headers = set(part.headers) - {layout.sources[file.source].telling}
-        if needed - headers or headers - possible:
+        unsaid = set(spec.may_lack) - set(layout.sources[file.source].may_lack)
+        if needed - headers - unsaid or headers - possible:
             return []
-        out.append(Routed(file.source, part, spec, file.told, "it is read as before"))
+        why = "it is read as before"
+        out.append(Routed(file.source, part, spec, file.told, why, unsaid=tuple(sorted(unsaid))))
     return out
 
 
@@ -172,6 +177,7 @@ def _routed(
     new_headers: NewHeaders,
     alike: Likeness | None,
     order_of: Callable[[str], Sequence[str]] | None,
+    only_known: bool,
 ) -> Routed:
     tries = [
         _held_against(layout, name, found) for name in layout.sources if name == (only or name)
@@ -193,6 +199,9 @@ def _routed(
         opened, spec, letters = _same_letters(t, layout.sources[t.source].encoding)
         why = f"its {len(t.headers)} headers are those of {t.source}{letters}"
         return Routed(t.source, opened, spec, _told(layout.sources[t.source], found), why)
+    keys = {name: set(layout.key_headers(layout.base_of(name))) for name in layout.sources}
+    if only_known:  # what is said of records must tell which ones
+        tries = [t for t in tries if keys[t.source] and not keys[t.source] & t.lost] or tries
     best = min(
         tries,
         key=lambda t: (
@@ -200,6 +209,7 @@ def _routed(
             t.source,
         ),
     )
+    said_of = keys[best.source]
     said = new_headers.pairs(best.lost, best.new)
     learned = said | (
         {h: n for h, n in best.pairs.items() if h not in said and n not in said.values()}
@@ -212,7 +222,8 @@ def _routed(
     unknown = best.new - set(learned.values())
     left_out = tuple(sorted(h for h in unknown if h in new_headers.leave_out))
     put = {h: new_headers.put[h] for h in unknown if h in new_headers.put}
-    lost = best.lost - set(learned) - set(lacking)
+    unsaid = best.lost - set(learned) - set(lacking) - said_of if only_known else set()
+    lost = best.lost - set(learned) - set(lacking) - unsaid
     if lost or unknown - set(left_out) - set(put):
         new = unknown - set(left_out) - set(put)
         known = best.headers - best.new
@@ -225,6 +236,7 @@ def _routed(
         + [f'"{h}" is left out' for h in left_out]
         + [f'"{h}" goes to {t}' for h, t in put.items()]
         + [f'"{h}" is lacking: {v or "blank"} throughout' for h, v in lacking.items()]
+        + ([f"it says nothing of {', '.join(sorted(unsaid))}"] if unsaid else [])
     )
     spec = spec.model_copy(
         update={
@@ -241,6 +253,7 @@ def _routed(
         left_out,
         put,
         lacking,
+        tuple(sorted(unsaid)),
     )
 
 

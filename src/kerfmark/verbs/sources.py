@@ -18,6 +18,7 @@ from kerfmark.ledger.records import LoadedFile, file_beside
 from kerfmark.read.open import open_all, open_path, places, reopen, union_of
 from kerfmark.read.source import Reading, RowRules, Source, with_changes
 from kerfmark.read.union import HOW, WHERE, UnionSource, parts_of
+from kerfmark.read.wrapped import AlsoSaidSource
 from kerfmark.verbs.own_forms import Respell, respell, respelled
 
 _OF_READING = tuple(f.name for f in fields(Reading) if f.name in SourceSpec.model_fields)
@@ -141,6 +142,7 @@ def as_loaded(spec: SourceSpec, file: LoadedFile) -> SourceSpec:
     today."""
     said = SourceSpec.model_validate(json.loads(file.reading) | {"file": file.file})
     how = {k: getattr(said, k) for k in (*_OF_READING, "written")}
+    how["may_lack"] = tuple(dict.fromkeys((*spec.may_lack, *said.may_lack)))
     return spec.model_copy(update=how | {"file": file.file, "parts": (), "telling": ""})
 
 
@@ -153,6 +155,7 @@ def open_loaded(
     Raises SourceError when one is no longer there, or has other columns.
     """
     spec, parts = layout.sources[name], list[Source]()
+    may_lack = dict.fromkeys(spec.may_lack)
     for file in files:
         if file.file == "-" or not ("://" in file.file or (folder / file.file).exists()):
             raise SourceError(
@@ -163,8 +166,11 @@ def open_loaded(
             )
         said = as_loaded(spec, file)
         part = open_source(name, said, folder)
+        if more := [h for h in said.may_lack if h not in spec.may_lack]:
+            part = AlsoSaidSource(part, {"may_lack": more})
+            may_lack |= dict.fromkeys(more)
         parts.append(respelled(layout, name, part, said.written, spell) if said.written else part)
-    return together(parts, [f.told for f in files], spec.telling, name, spec.may_lack)
+    return together(parts, [f.told for f in files], spec.telling, name, [*may_lack])
 
 
 def together(

@@ -1,0 +1,85 @@
+"""What a load that overwrites leaves as it was, and somebody may think is new: records that its
+files do not say, derived columns that they say only a part of, and records that nothing refers to
+any more."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from kerfmark.errors import counted
+from kerfmark.layout.model import Layout
+from kerfmark.normalize.incoming import derived_from
+from kerfmark.normalize.split import Split
+from kerfmark.profile.encode import EncodedSource
+from kerfmark.read.union import parts_of
+from kerfmark.store.interface import Changing
+from kerfmark.store.quoting import literal, quote
+
+MOST = 1_000
+"""Records that are looked at after the link to them was overwritten."""
+Parents = Mapping[str, set[str]]
+"""By table, keys (as text) of records that links led to before they were overwritten."""
+
+
+def parents_left(file: Changing, layout: Layout, done: Split) -> Parents:
+    """The records to which links lead that a load is about to overwrite; the first of each."""
+    out: dict[str, set[str]] = {}
+    for update in done.merged.updates:
+        spec = layout.tables.get(update.table)
+        link = spec.links.get(update.column) if spec else None
+        if link is not None and len(layout.key_columns(link.to)) == 1:
+            there = file.texts(update.table, update.column, update.rows[:MOST].tolist())
+            out.setdefault(link.to, set()).update(v for v in there.values() if v)
+    return out
+
+
+def left_as_it_was(
+    file: Changing,
+    layout: Layout,
+    done: Split,
+    encoded: Mapping[str, EncodedSource],
+    before: Parents,
+) -> Iterator[str]:
+    """What is to be told after a load was written; `before` is what `parents_left` gave."""
+    if not done.merged.updates:
+        return
+    for source, one in encoded.items():
+        base = layout.base_of(source)
+        lacking = set(one.source.headers) - {h for p in parts_of(one.source) for h in p.headers}
+        lacking -= {getattr(one.source, "telling", "")}
+        for name, spec in layout.tables_of(source).items():
+            for column, c in spec.columns.items():
+                used = derived_from(layout, spec, column) if c.derived else set()
+                if used & lacking and used - lacking:
+                    yield (
+                        f"{name}.{column} stays as it was: it is derived from "
+                        f"{', '.join(sorted(used))}, and the file says nothing of "
+                        f"{', '.join(sorted(used & lacking))}"
+                    )
+        said = sum(c.added + c.known + c.kept + c.filled + c.overwritten
+                   for c in done.merged.counts if c.name == base)  # fmt: skip
+        total = int(file.ask(f"SELECT COUNT(*) FROM {quote(base)}")[0][0])
+        if lacking and (rest := total - said) > 0:
+            yield (
+                f"{counted(rest, 'record')} of {base} {'is' if rest == 1 else 'are'} not in what "
+                "was added, and stay as they were"
+            )
+    for parent, keys in before.items():
+        key = layout.key_columns(parent)[0]
+        free = [
+            f"NOT EXISTS (SELECT 1 FROM {quote(n)} AS c WHERE c.{quote(own)} = p.{quote(key)})"
+            for n, t in layout.tables.items()
+            for link, target in t.links.items()
+            if target.to == parent
+            for own, _ in layout.link_columns(n, link)
+        ]
+        some = ", ".join(literal(k) for k in sorted(keys))
+        [(alone,)] = file.ask(
+            f"SELECT COUNT(*) FROM {quote(parent)} AS p WHERE {file.text(f'p.{quote(key)}')} IN "
+            f"({some}) AND {' AND '.join(free)}"
+        ) if keys else [(0,)]  # fmt: skip
+        if alone:
+            yield (
+                f"{counted(int(alone), 'record')} of {parent} {'is' if alone == 1 else 'are'} "
+                "referred to by no row any more, and stay"
+            )

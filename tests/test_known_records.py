@@ -1,0 +1,215 @@
+"""Records that are there, filled from elsewhere: only these, unknown keys refused with the nearest one
+and what it is called; policies by table; what stays as it was is told. On every engine."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Runner
+from engines import Target
+
+Write = Callable[..., Path]
+LAYOUT = """
+kerfmark = 1
+[sources.accounts]
+file = "accounts.csv"
+[sources.entries]
+file = "entries.csv"
+[tables.account]
+source = "accounts"
+each_row = true
+known_by = ["code"]
+optional = ["balance", "rate", "yearly"]
+[tables.account.columns]
+code = "Code"
+holder = "Holder"
+balance = {header = "Balance", type = "integer"}
+rate = {header = "Rate", type = "integer"}
+yearly = {derived = "[Balance] * [Rate]", type = "integer"}
+[tables.account.links]
+branch_id = "branch"
+[tables.branch]
+source = "accounts"
+known_by = ["branch"]
+columns = {branch = "Branch"}
+[tables.entry]
+source = "entries"
+each_row = true
+known_by = ["no"]
+[tables.entry.columns]
+no = {header = "No", type = "integer"}
+cents = {header = "Cents", type = "integer"}
+[tables.entry.links]
+account_id = {to = "account", by = {code = "Account"}, missing = "refuse"}
+"""
+HEAD = ["Code", "Holder", "Branch", "Balance", "Rate"]
+ACCOUNTS = [
+    ["A-1001", "Ada Weir", "Mill", 10, 2],
+    ["A-1002", "Bo Mill", "Weir", "", 3],
+    ["A-2001", "Cleo Elm", "Oak", 30, 4],
+]
+ASKED = (
+    "SELECT a.code, a.holder, b.branch, a.balance, a.rate, a.yearly FROM account a "
+    "JOIN branch b ON b.branch_id = a.branch_id ORDER BY a.code"
+)
+
+
+def text(head: list[str], rows: list[list[Any]]) -> str:
+    out = io.StringIO()
+    csv.writer(out, lineterminator="\n").writerows([head, *rows])
+    return out.getvalue()
+
+
+@pytest.fixture
+def bank(db: Target, write: Write, kerfmark: Runner) -> Target:
+    write("l.toml", LAYOUT)
+    write("accounts.csv", text(HEAD, ACCOUNTS))
+    write("entries.csv", text(["No", "Account", "Cents"], [[1, "A-1001", 5], [2, "A-2001", 6]]))
+    kerfmark("cut", "l.toml", "--into", str(db))
+    return db
+
+
+def there(bank: Target) -> list[tuple[Any, ...]]:
+    return [tuple(r) for r in bank.ask(ASKED)]
+
+
+BEFORE = [
+    ("A-1001", "Ada Weir", "Mill", 10, 2, 20),
+    ("A-1002", "Bo Mill", "Weir", None, 3, None),
+    ("A-2001", "Cleo Elm", "Oak", 30, 4, 120),
+]
+
+
+def test_only_what_the_file_says_of_records_that_are_there_is_changed(
+    bank: Target, write: Write, kerfmark: Runner
+) -> None:
+    write("balances.csv", text(["Balance", "Code"], [[11, "A-1001"], [22, "A-1002"]]))
+    into = ["--into", str(bank)]
+    kerfmark("add", "balances.csv", *into, code=2)
+    told = kerfmark("add", "balances.csv", *into, "--only-known", code=2).err
+    assert "--known fill fills their blanks" in told
+    kerfmark("add", "balances.csv", *into, "--only-known", "--known", "fill")
+    filled = [BEFORE[0], (*BEFORE[1][:3], 22, 3, None), BEFORE[2]]
+    assert there(bank) == filled
+    assert kerfmark("prove", str(bank)).code == 0
+    kerfmark("undo", str(bank))
+    assert there(bank) == BEFORE
+    done = kerfmark("add", "balances.csv", *into, "--only-known", "--known", "overwrite")
+    assert there(bank) == [(*BEFORE[0][:3], 11, 2, 20), filled[1], BEFORE[2]]
+    said = " ".join(done.err.split())
+    assert "account.yearly stays as it was: it is derived from Balance, Rate, and the file says nothing of Rate" in said  # fmt: skip
+    assert "1 record of account is not in what was added, and stay as they were" in said
+    assert kerfmark("prove", str(bank)).code == 0
+    # what it rests on cannot be taken away under it; a changed file is loaded anew
+    assert "rows of load 3 refer" in kerfmark("undo", str(bank), "1", code=1).err
+    write("balances.csv", text(["Balance", "Code"], [[12, "A-1001"], [23, "A-1002"]]))
+    kerfmark("refresh", str(bank))
+    assert [r[3] for r in there(bank)] == [12, 23, 30]
+    assert kerfmark("prove", str(bank)).code == 0
+    layout = kerfmark("show", str(bank), "--layout").out
+    write("new.toml", layout.replace("holder =", "owner ="))
+    kerfmark("recut", str(bank), "new.toml")
+    assert bank.ask("SELECT balance FROM account ORDER BY code") == [12, 23, 30]
+    assert kerfmark("prove", str(bank)).code == 0
+
+
+def test_an_unknown_key_is_refused_with_the_nearest_and_nothing_is_made(
+    bank: Target, write: Write, kerfmark: Runner, tmp_path: Path
+) -> None:
+    rows = [[11, "A-1001"], [22, "A-1O02"], [33, "Z"]]
+    write("balances.csv", text(["Balance", "Code"], rows))
+    options = ["--into", str(bank), "--only-known", "--known", "overwrite"]
+    told = kerfmark("add", "balances.csv", *options, code=1).err
+    assert '"A-1O02" is no record of account in the database; the nearest is "A-1002" (Bo Mill)' in told  # fmt: skip
+    assert '"Z" is no record of account in the database' in told and there(bank) == BEFORE
+    kerfmark("add", "balances.csv", *options, "--set-aside", "a.csv", code=3)
+    assert [r[3] for r in there(bank)] == [11, None, 30]
+    lines = (tmp_path / "a.csv").read_text("utf-8-sig").splitlines()
+    assert "Code = A-1002" in lines[1]
+    (tmp_path / "a.csv").write_text("\n".join([lines[0], lines[1] + "yes"]) + "\n")
+    kerfmark("add", "a.csv", *options)
+    assert [r[3] for r in there(bank)] == [11, 22, 30]
+    assert kerfmark("prove", str(bank)).code == 0
+    kerfmark("undo", str(bank))
+    kerfmark("undo", str(bank))
+    assert there(bank) == BEFORE
+
+
+def test_a_lookup_makes_nothing_either(bank: Target, write: Write, kerfmark: Runner) -> None:
+    write("moves.csv", text(["Code", "Branch"], [["A-1001", "Oak"], ["A-1002", "Elm"]]))
+    options = ["--into", str(bank), "--only-known", "--known", "overwrite"]
+    told = kerfmark("add", "moves.csv", *options, code=1).err
+    assert '"Elm" is no record of branch in the database' in told and there(bank) == BEFORE
+    write("moves.csv", text(["Code", "Branch"], [["A-1001", "Oak"]]))
+    told = " ".join(kerfmark("add", "moves.csv", *options).err.split())
+    assert [r[2] for r in there(bank)] == ["Oak", "Weir", "Oak"]
+    assert "1 record of branch is referred to by no row any more" in told
+    assert kerfmark("prove", str(bank)).code == 0
+
+
+def test_a_column_that_the_table_lacks_is_put_there_for_known_records_only(
+    bank: Target, write: Write, kerfmark: Runner
+) -> None:
+    write("grades.csv", text(["Code", "Grade"], [["A-2001", "gold"]]))
+    options = ["--into", str(bank), "--only-known", "--known", "fill", "--put", "Grade=account"]
+    kerfmark("add", "grades.csv", *options)
+    assert bank.ask("SELECT code, grade FROM account ORDER BY code") == [
+        ("A-1001", None),
+        ("A-1002", None),
+        ("A-2001", "gold"),
+    ]
+    write("more.csv", text(HEAD, [["A-3001", "Dan Oak", "Oak", 1, 1]]))
+    kerfmark("add", "more.csv", "--into", str(bank))  # files as before need not have it
+    assert kerfmark("prove", str(bank)).code == 0
+
+
+def test_files_that_say_more_and_less_are_not_mixed(
+    bank: Target, write: Write, kerfmark: Runner
+) -> None:
+    write("a.csv", text(["Code", "Balance"], [["A-1001", 1]]))
+    write("b.csv", text(["Code", "Rate"], [["A-1002", 1]]))
+    options = ["--into", str(bank), "--only-known", "--known", "overwrite"]
+    told = kerfmark("add", "a.csv", "b.csv", *options, code=2).err
+    assert "and others do not" in told and there(bank) == BEFORE
+
+
+def test_the_policy_can_differ_by_table(bank: Target, write: Write, kerfmark: Runner) -> None:
+    changed = [["A-1001", "Ada Brook", "Mill", 99, 2]]
+    write("more.csv", text(HEAD, changed))
+    into = ["--into", str(bank)]
+    kerfmark("add", "more.csv", *into, code=1)
+    kerfmark("add", "more.csv", *into, "--known", "refuse", "--known", "account=fill")
+    assert there(bank) == BEFORE
+    kerfmark("undo", str(bank))
+    kerfmark("add", "more.csv", *into, "--known", "keep", "--known", "account=overwrite")
+    assert there(bank)[0] == ("A-1001", "Ada Brook", "Mill", 99, 2, 198)
+    assert kerfmark("prove", str(bank)).code == 0
+    kerfmark("undo", str(bank))
+    assert there(bank) == BEFORE
+    told = kerfmark("add", "more.csv", *into, "--known", "acount=fill", code=2).err
+    assert 'there is no table "acount"' in told
+    told = kerfmark("add", "more.csv", *into, "--known", "account=perhaps", code=2).err
+    assert '"account=perhaps" is not one of refuse, keep, fill, overwrite' in told
+
+
+def test_a_column_that_a_file_lacks_is_not_held_against_the_database(
+    write: Write, kerfmark: Runner
+) -> None:
+    write("a.csv", "No,Mood,Kg\n1,calm,5\n2,wild,\n3,calm,7\n")
+    write("b.csv", "No,Mood\n1,wild\n9,calm\n")
+    kerfmark("cut", "a.csv", "--into", "d.db", "--known-by", "No")
+    kerfmark("add", "b.csv", "--into", "d.db", "--lacking", "Kg", "--known", "overwrite")
+    assert "differs" not in kerfmark("prove", "d.db").out
+    found = kerfmark("show", "d.db", "a", "--rows", "9", "--json").json["tables"][0]
+    assert [r[1:] for r in found["first_rows"]] == [
+        [1, "wild", 5],
+        [2, "wild", None],
+        [3, "calm", 7],
+        [9, "calm", None],
+    ]
