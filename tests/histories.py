@@ -36,7 +36,7 @@ STEPS: dict[str, int] = {}
 """How often each step was taken, and refused."""
 COLOURS = {"H1": "red", "H2": "", "H3": "blue"}
 NOTES = {("A", "p"): "wet", ("A", "q"): "", ("B", "p"): "dry"}
-POLICIES = ("", "keep", "fill", "overwrite")
+POLICIES = ("", "keep", "fill", "overwrite", "replace")
 
 
 RECUT = (
@@ -175,6 +175,8 @@ class History(RuleBasedStateMachine):
         """Refusals of what the model can do: parts that were not taken over are not in the ledger,
         and a link that would have been left blank is not made blank afterwards."""
         why = refused.why or ""
+        if refused.code == "data.replaced":
+            return True
         if refused.code == "data.depends" and any(aside for _, _, aside in self.live.values()):
             return True  # rows would have to be set aside, or to come back
         return "says other parts" in why or (

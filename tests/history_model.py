@@ -88,7 +88,7 @@ def merged(there: str, said: str, policy: str) -> str:
         raise Refused(f"{said} differs from {there}")
     if policy == "fill":
         return there or said
-    return said if policy == "overwrite" else there
+    return said if policy in ("overwrite", "replace") else there
 
 
 def load(
@@ -199,8 +199,11 @@ def _fits(rows: Sequence[Row]) -> None:
 
 
 def _parts(mine: Row, said: Row, policy: str) -> None:
-    """The parts of a known record are not mended one by one."""
+    """The parts of a known record are not mended one by one: they stay, or others replace them."""
     if policy == "keep":
+        return
+    if policy == "replace":
+        mine |= {h: said[h] for h in ("m1", "m2", "tags")}
         return
     for there, new in (
         (mine["m1"], said["m1"]),

@@ -48,7 +48,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     loading.known(
         parser,
         "records that are there already: refuse the row (usual), keep what is there, fill its "
-        "blanks, overwrite it, or add it again under a new key",
+        "blanks, overwrite it, replace it with everything that belongs to it, or add it again "
+        "under a new key",
+        "replace",
         "add",
     )
     parser.add_argument(

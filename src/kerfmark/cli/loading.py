@@ -41,6 +41,7 @@ def known_in_filled_tables(parser: argparse.ArgumentParser) -> None:
         parser,
         "with a layout of tables that are there: what becomes of records that they have (see "
         "kerfmark add)",
+        "replace",
     )
 
 

@@ -47,7 +47,7 @@ Spellings = Annotated[tuple[str, ...], BeforeValidator(_texts)]
 Spelling = Annotated[str, BeforeValidator(_without_defaults)]
 Clean = Literal["trim", "spaces", "lower", "upper", "capitals", "unicode", "apostrophes"]
 Conflicts = Literal["refuse", "first", "last", "most frequent"]
-Known = Literal["", "refuse", "keep", "fill", "overwrite", "add"]
+Known = Literal["", "refuse", "keep", "fill", "overwrite", "replace", "add"]
 Missing = Literal["create", "refuse", "blank"]
 
 

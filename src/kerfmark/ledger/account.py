@@ -127,9 +127,14 @@ class Change:
     kept: bool
 
 
+REPLACED = "*"
+"""What stands for a column where a load has replaced the parts of a record (in the table of the
+parts; the row is that of the record)."""
+
+
 def read_changes(reader: Reader, loads: Sequence[int]) -> dict[tuple[str, str], list[Change]]:
     """By table and column, what some loads said otherwise, the first load first. A column "" stands
-    for the parts of a record as a whole."""
+    for the parts of a record as a whole, which were not taken over; REPLACED for such that were."""
     out: dict[tuple[str, str], list[Change]] = {}
     if loads:
         before, said = reader.exact('"before"'), reader.exact("said")

@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.layout.model import Layout
-from kerfmark.ledger.account import Change, read_says
+from kerfmark.ledger.account import REPLACED, Change, read_says
 from kerfmark.ledger.expected import Expected
 from kerfmark.ledger.records import MAKERS, Says
 from kerfmark.store.interface import Reader
@@ -204,6 +204,9 @@ class Comparison:
                 row = places.get(step.alias, -1)
                 if step.part and load in self._of_parts.get((step.part, row), set()):
                     return 0, True
+                later = [c.load for c in self._replaced(step.part, row) if c.load > load]
+                if later:
+                    return later[-1], False
                 for column in step.columns:
                     found = self.changes.get((step.table, column), {}).get(row, [])
                     later = [c.load for c in found if c.load > load and not c.kept]
@@ -216,6 +219,10 @@ class Comparison:
                             else (before[-1] if before else self._maker(step.table, row), True)
                         )
         return None
+
+    def _replaced(self, part: str, row: int) -> list[Change]:
+        """The loads that have replaced the parts of a record, the first one first."""
+        return self.changes.get((part, REPLACED), {}).get(row, []) if part else []
 
     def _unsaid(self, m: Mismatch, places: dict[str, int]) -> tuple[int, bool] | None:
         """Who says a value of a record that a row only names, beside a blank; None where the row
@@ -275,9 +282,9 @@ class Comparison:
                 out.setdefault((part, row), set()).update(c.load for c in changes)
             loads: dict[int, set[int]] = {}
             for (table, column), some in self.changes.items():
-                if table == part and column:
+                if table == part and column not in ("", REPLACED):
                     for row, changes in some.items():
-                        loads.setdefault(row, set()).update(c.load for c in changes)
+                        loads.setdefault(row, set()).update(c.load for c in changes if c.kept)
             link = self.layout.owner_link(part)
             same = " AND ".join(
                 f"o.{quote(k)} = p.{quote(own)}" for own, k in self.layout.link_columns(part, link)

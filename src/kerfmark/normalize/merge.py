@@ -2,7 +2,8 @@
 would change, what is new.
 
 What becomes of a known record: its row is refused (`refuse`); what is there stays (`keep`); only
-its blanks are filled (`fill`); the file counts (`overwrite`); it is added again under a new key
+its blanks are filled (`fill`); the file counts (`overwrite`), also for its repeated columns and
+lists (`replace`); it is added again under a new key
 (`add`: records with a row of their own, others are resolved). Records are found by their natural
 keys; what is looked for goes to the database as whole columns. Nothing is written here.
 """
@@ -33,6 +34,8 @@ def merge(incoming: Incoming) -> Merged:
         list(compared.updates),
         list(compared.kept),
         dict(planned.kept_parts),
+        dict(planned.removed),
+        dict(planned.replaced),
         list(found.sayings),
         dict(found.known),
         dict(planned.own),

@@ -26,6 +26,13 @@ class Existing(Protocol):
         """How many rows have these values in some columns, for each of many."""
         ...
 
+    def matching_rows(
+        self, table: str, columns: Mapping[str, pa.Array]
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """All rows that have these values in some columns, for each of many: which of these, and
+        the row."""
+        ...
+
     def differing(
         self, table: str, rows: np.ndarray, columns: Mapping[str, pa.Array]
     ) -> dict[str, np.ndarray]:
@@ -116,7 +123,8 @@ class Merged:
 
     `is_new` says of each record of a table whether it is new; `numbers` are those of its new rows;
     `kept` are values that differ from what is there, which stays, and `kept_parts` the records of a
-    table whose parts (in another table) differ and stay; `sayings` tell which records are said;
+    table whose parts (in another table) differ and stay, `replaced` those whose parts become
+    others, and `removed` the rows of parts that go for that; `sayings` tell which records are said;
     `known` are, by source, the rows whose record was there already (`own` those with a new one,
     where these are not numbered in the order of the rows), and `otherwise` the cells that differ
     from what is kept; `said_in` tells the source, and the row of it (-1: only named elsewhere),
@@ -130,6 +138,8 @@ class Merged:
     updates: list[Update] = field(default_factory=list)
     kept: list[Update] = field(default_factory=list)
     kept_parts: dict[str, np.ndarray] = field(default_factory=dict)
+    removed: dict[str, np.ndarray] = field(default_factory=dict)
+    replaced: dict[str, np.ndarray] = field(default_factory=dict)
     sayings: list[Provenance] = field(default_factory=list)
     known: dict[str, Known] = field(default_factory=dict)
     own: dict[str, Known] = field(default_factory=dict)

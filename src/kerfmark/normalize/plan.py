@@ -22,7 +22,8 @@ class Planned:
     """By table: the number of each record (`rows`) and whether it is new, once parts of known
     records are told from new ones; the new rows with their `numbers`, and the source and row that
     each comes from (`said_in`). `own`: the new records of a source, where these are not numbered in
-    the order of its rows. `kept_parts`: the records whose parts differ and stay. `differs` as in
+    the order of its rows. `kept_parts`: the records whose parts differ and stay; `replaced`: those
+    whose parts become others, and `removed` the rows of parts that go. `differs` as in
     `Compared`."""
 
     matched: Matched
@@ -33,6 +34,8 @@ class Planned:
     said_in: Mapping[str, tuple[str, np.ndarray]]
     own: Mapping[str, Known]
     kept_parts: Mapping[str, np.ndarray]
+    removed: Mapping[str, np.ndarray]
+    replaced: Mapping[str, np.ndarray]
     differs: Mapping[str, Mapping[str, np.ndarray]]
 
 
@@ -52,6 +55,8 @@ def plan(compared: Compared) -> Planned:
         stage.said_in,
         stage.own,
         stage.kept_parts,
+        stage.removed,
+        stage.replaced,
         stage.differs,
     )
 
@@ -69,6 +74,12 @@ class _Planning:
         self.said_in: dict[str, tuple[str, np.ndarray]] = {}
         self.own: dict[str, Known] = {}
         self.kept_parts: dict[str, np.ndarray] = {}
+        self.removed: dict[str, np.ndarray] = {}
+        self.replaced: dict[str, np.ndarray] = {}
+        self.updated = {
+            name: np.concatenate([u.rows for u in compared.updates if u.table == name])
+            for name in {u.table for u in compared.updates}
+        }
 
     def _further(self, name: str) -> None:
         """What rows say again of tables further away (`link.column`) must be what is said there."""
@@ -177,15 +188,16 @@ class _Planning:
         owners = self.incoming.tables[spec.part_of]
         with_new = self.is_new[spec.part_of][owner[new]]
         more = new[~with_new]
+        kept: np.ndarray = new[with_new]
+        policy = self.incoming.policy(owner_of(self.incoming.layout, name))
+        if policy == "replace" and spec.source in self.incoming.feeds:
+            self._replace_parts(name, link, more)
+            return new
         self.is_new[name][more] = False
         self.rows[name][more] = -1
-        kept: np.ndarray = new[with_new]
-        if spec.source not in self.incoming.feeds:
+        if spec.source not in self.incoming.feeds or not self._says_parts(name):
             return kept
-        policy, feed = (
-            self.incoming.policy(owner_of(self.incoming.layout, name)),
-            self.incoming.feeds[spec.source],
-        )
+        feed = self.incoming.feeds[spec.source]
         header = next((h for c in spec.columns.values() for h in c.sources), "") or next(
             (h for link in spec.links.values() for h in link.by.values()), ""
         )
@@ -231,6 +243,38 @@ class _Planning:
                 self.rows[spec.part_of][fewer],
             )
         return kept
+
+    def _says_parts(self, name: str) -> bool:
+        """Whether the files say anything of the parts that a table holds: not so where they lack
+        all headers of these."""
+        spec = self.incoming.tables[name].spec
+        headers = {h for c in spec.columns.values() for h in c.sources}
+        headers |= {h for link in spec.links.values() for h in link.by.values()}
+        return not headers or bool(headers - self.incoming.lacking.get(spec.source, set()))
+
+    def _replace_parts(self, name: str, link: str, more: np.ndarray) -> None:
+        """Notes which parts that the database has of known records go, and of which records parts
+        become others; `more` are parts that these have not yet."""
+        if not self._says_parts(name):
+            return
+        table, spec = self.incoming.tables[name], self.incoming.tables[name].spec
+        owner, owners = table.codes(link), self.rows[spec.part_of]
+        known = np.flatnonzero(
+            (owners >= 0) & ~self.is_new[spec.part_of] & ~self.incoming.only_named(spec.part_of)
+        )
+        if not len(known):
+            return
+        keys = {
+            own: self.matched.keys[spec.part_of][key].take(pa.array(known))
+            for own, key in self.incoming.layout.link_columns(name, link)
+        }
+        which, rows = self.incoming.existing.matching_rows(name, keys)
+        record_of = known[which]
+        gone = ~np.isin(rows, self.rows[name][~self.is_new[name]])
+        changed = np.isin(rows, self.updated.get(name, np.empty(0, np.int64)))
+        self.removed[name] = np.sort(rows[gone])
+        other = np.unique(np.concatenate([record_of[gone | changed], owner[more]]))
+        self.replaced[name] = np.sort(owners[other])
 
     def _taken(self, name: str, columns: tuple[str, ...], new: np.ndarray) -> None:
         """New records that have a key, other than that by which they are known, of another

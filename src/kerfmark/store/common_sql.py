@@ -140,6 +140,21 @@ class SharedSql(abc.ABC):
                 out[n] = count
         return out
 
+    def matching_rows(
+        self, table: str, columns: Mapping[str, pa.Array]
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """See `interface.Changing`."""
+        found: Sequence[Sequence[Any]] = ()
+        if len(next(iter(columns.values()))):
+            with self._seeking(table, list(columns.items())):
+                same = " AND ".join(f"t.{quote(c)} = k.c{i}" for i, c in enumerate(columns))
+                found = self.ask(
+                    f"SELECT k.n, {self.row(table, 't')} FROM {self.sought} AS k JOIN "
+                    f"{quote(table)} AS t ON {same}"
+                )
+        both = np.array([(int(n), int(row)) for n, row in found], np.int64).reshape(-1, 2)
+        return both[:, 0], both[:, 1]
+
     def differing(
         self, table: str, rows: np.ndarray, columns: Mapping[str, pa.Array]
     ) -> dict[str, np.ndarray]:

@@ -212,6 +212,13 @@ class Changing(Reader, Protocol):
         """How many rows of a table have the same values in some columns, for each of many."""
         ...
 
+    def matching_rows(
+        self, table: str, columns: Mapping[str, pa.Array]
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """All rows that have these values in some columns, for each of many: which of these, and
+        the row."""
+        ...
+
     def differing(
         self, table: str, rows: np.ndarray, columns: Mapping[str, pa.Array]
     ) -> dict[str, np.ndarray]:

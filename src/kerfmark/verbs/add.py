@@ -681,6 +681,7 @@ class Adding:
         if self.text != self.ledger.layout:
             layout_number += 1
             write_layout_text(self.file.append, layout_number, self.text)
+        self.remove_parts(done)
         self.write_rows(done, encoded)
         write_load(
             self.file.append,
@@ -689,6 +690,12 @@ class Adding:
             rows_set_aside(number, encoded, done),
         )
         write_merged(self.file, number, done.merged)
+
+    def remove_parts(self, done: Split) -> None:
+        """Takes away the parts of records that are replaced and have fewer, or others."""
+        for name in reversed(self.layout.parents_first()):
+            if len(rows := done.merged.removed.get(name, np.empty(0, np.int64))):
+                self.file.delete_rows(name, rows)
 
     def write_rows(self, done: Split, encoded: Mapping[str, EncodedSource]) -> None:
         """Adds the new rows of all tables, and looks whether they are there."""

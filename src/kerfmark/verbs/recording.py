@@ -12,7 +12,7 @@ import numpy as np
 from kerfmark import __version__
 from kerfmark.errors import KerfmarkError
 from kerfmark.layout.model import Layout
-from kerfmark.ledger.account import known_runs, runs
+from kerfmark.ledger.account import REPLACED, known_runs, runs
 from kerfmark.ledger.records import (
     DIFFERENT,
     OWN,
@@ -166,5 +166,8 @@ def write_merged(file: Changing, load: int, merged: Merged) -> None:
         file.update_values(update.table, load, update.rows, update.column, update.values, keep=True)
     for update in merged.updates:
         file.update_values(update.table, load, update.rows, update.column, update.values)
+    for table, rows in merged.replaced.items():
+        said = [(load, row, None, None, 1) for row in rows.tolist()]
+        file.record_changes(table, REPLACED, said)
     for table, rows in merged.kept_parts.items():
         file.record_changes(table, "", [(load, row, None, None, 1) for row in rows.tolist()])

@@ -6,8 +6,9 @@ the records had."""
 from __future__ import annotations
 
 import contextlib
+import copy
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -27,14 +28,15 @@ from kerfmark.normalize.split import Split, refused
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
 from kerfmark.store.interface import Changing, Database, Reader
-from kerfmark.store.quoting import quote
+from kerfmark.store.names import view_name
+from kerfmark.store.quoting import literal, quote
 from kerfmark.verbs.add import Adding, AddOptions, AddResult, FileAdded
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.export_rows import look_inside
 from kerfmark.verbs.layout_beside import kept_beside
 from kerfmark.verbs.problem_groups import problem_groups
 from kerfmark.verbs.prove import prove
-from kerfmark.verbs.recording import loaded_files, rows_set_aside, write_merged
+from kerfmark.verbs.recording import loaded_files, now, rows_set_aside, write_merged
 from kerfmark.verbs.replace_check import find_losses
 from kerfmark.verbs.retry import retried
 from kerfmark.verbs.sources import open_loaded
@@ -126,6 +128,37 @@ def recut(
         sum(r.problems for r in results),
         round(time.perf_counter() - started, 3),
     )
+
+
+def replayed(
+    file: Changing,
+    address: str | Path,
+    ledger: Ledger,
+    without: Collection[int],
+    progress: Progress,
+) -> None:
+    """Makes all loads of an open database (at an address) again but some, from their files. These
+    are taken back.
+
+    Raises DataRefused where the others could not have been made without them, or somebody has
+    changed cells by hand, SourceError when a file is no longer there.
+    """
+    layout = parse_layout(ledger.layout, "the layout in the database")
+    database = database_at(address)
+    _refuse_what_cannot_be(file, ledger, layout, layout, database.name)
+    _refuse_changes_by_hand(address, ledger, {}, progress)
+    at = now()
+    gone = [replace(n, undone_at=at) if n.number in without else n for n in ledger.loads]
+    rest = copy.copy(ledger)
+    rest.loads = gone
+    encoded, missing = _rows_again(file, rest, layout, layout, database, progress)
+    numbers = ", ".join(map(str, sorted(without)))
+    file.execute(
+        f"UPDATE kerfmark_loads SET undone_at = {literal(at)} WHERE load_id IN ({numbers})"
+    )
+    done = _Recutting(file, database, rest, layout, layout, ledger.layout, progress)
+    done.undone = sorted(without)
+    done.recut(encoded, missing, rehearsal=False)
 
 
 def _count(reader: Reader, table: str) -> int:
@@ -299,8 +332,9 @@ def _refuse_changes_by_hand(
 
 
 class _Recutting:
-    """Making the loads of an open database again. `kept` are the tables whose records have the keys
-    that they had, `stopped` is true where a rehearsal has met problems."""
+    """Making the loads of an open database again. `undone` are loads that are taken back on the
+    way, `kept` the tables whose records have the keys that they had; `stopped` is true where a
+    rehearsal has met problems."""
 
     def __init__(
         self,
@@ -314,6 +348,7 @@ class _Recutting:
     ) -> None:
         self.file, self.database, self.ledger, self.progress = file, database, ledger, progress
         self.old, self.new, self.text = old, new, text
+        self.undone: list[int] = []
         self.kept: set[str] = set()
         self.stopped = False
 
@@ -326,8 +361,11 @@ class _Recutting:
     ) -> list[AddResult]:
         """Makes the new tables and all loads again."""
         numbers = [load.number for load in self.ledger.live]
-        reserved = self._reserved(numbers)
+        reserved = self._reserved([*numbers, *self.undone])
         headers = {n: e.source.headers for some in encoded.values() for n, e in some.items()}
+        for name in self.new.sources:  # those of which no load is left
+            facts = self.file.facts(view_name(name)) if name not in headers else None
+            headers |= {name: tuple(c.name for c in facts.columns)} if facts else {}
         whole = settled(self.new, headers)
         self.file.clear(self.old)
         self.file.add_tables(whole, whole.parents_first())
@@ -338,7 +376,7 @@ class _Recutting:
         out: list[AddResult] = []
         for load in self.ledger.live:
             again = _Again(self, load, reserved, gone)
-            if load is self.ledger.live[0]:
+            if load is self.ledger.live[0] and self.text != self.ledger.layout:
                 again.write_layout()
             out.append(again.make(encoded[load.number], rehearsal=rehearsal))
             if out[-1].problems:
@@ -428,7 +466,7 @@ class _Again(Adding):
         super().__init__(whole.file, whole.database, ledger, whole.progress, reserved, load.number)
         self.text, self.layout, self.load, self.gone = whole.text, whole.new, load, gone
         self.before = whole.ledger
-        self.layout_number = whole.ledger.layout_number + 1
+        self.layout_number = whole.ledger.layout_number + (whole.text != whole.ledger.layout)
 
     def write_layout(self) -> None:
         """Keeps the new layout."""
@@ -470,6 +508,7 @@ class _Again(Adding):
 
     def _write_again(self, done: Split, encoded: Mapping[str, EncodedSource]) -> None:
         number = self.load.number
+        self.remove_parts(done)
         self.write_rows(done, encoded)
         mine = [f for f in self.before.files if f.load == number]
         left_out = {

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import shlex
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -23,7 +24,7 @@ from kerfmark.verbs.rejects import writable_rejects
 from kerfmark.verbs.retry import retried
 from kerfmark.verbs.routing import read_as_before
 from kerfmark.verbs.sources import open_loaded
-from kerfmark.verbs.undo import Undoing
+from kerfmark.verbs.undo import Undoing, replaced_parts
 
 
 @dataclass(frozen=True)
@@ -116,6 +117,16 @@ class Refreshing:
     def again(self, changed: Sequence[LoadedFile]) -> list[AddResult]:
         """Takes back the loads of changed files, and makes them again."""
         numbers = sorted({f.load for f in changed})
+        if replaced_parts(self.file, self.ledger, numbers):
+            where = shlex.quote(self.database.name)
+            raise DataRefused(
+                "the changed files cannot be loaded anew",
+                code="data.replaced",
+                origin=Origin(self.database.name),
+                why="records were replaced with everything that belongs to them since",
+                next=f"kerfmark undo {where} {numbers[0]} --through takes back load {numbers[0]} "
+                "and those after it; add their files again",
+            )
         following = [load for load in self.ledger.live if load.number >= numbers[0]]
         if len(numbers) < len(following) and all(
             in_any_order(self.layout, load, self.known) for load in following

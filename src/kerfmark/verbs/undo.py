@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -10,14 +11,16 @@ from pathlib import Path
 import numpy as np
 
 from kerfmark.address import database_at
-from kerfmark.errors import UsageError
+from kerfmark.errors import DataRefused, Origin, UsageError
 from kerfmark.layout.text import parse_layout
+from kerfmark.ledger.account import REPLACED, read_changes
 from kerfmark.ledger.records import Ledger
 from kerfmark.ledger.undo import UndoPlan
 from kerfmark.progress import Progress, silent
 from kerfmark.store.interface import Changing
-from kerfmark.store.quoting import literal
+from kerfmark.store.quoting import literal, quote
 from kerfmark.verbs.recording import now
+from kerfmark.verbs.recut import replayed
 from kerfmark.verbs.retry import retried
 
 
@@ -65,7 +68,11 @@ def undo(
                 if through
                 else [number]
             )
-            undoing.undo(numbers)
+            left = {n.number for n in ledger.live} - {*numbers}
+            if left and replaced_parts(file, ledger, numbers):
+                undoing.replay(database, numbers)
+            else:
+                undoing.undo(numbers)
             file.commit()
         return numbers, undoing
 
@@ -97,6 +104,13 @@ def _wanted(ledger: Ledger, load: int | None) -> int:
     return live[-1] if load is None else load
 
 
+def replaced_parts(file: Changing, ledger: Ledger, numbers: Sequence[int]) -> bool:
+    """Whether one of some loads, or one after them, has replaced records with everything that
+    belongs to them."""
+    since = [n.number for n in ledger.live if n.number >= min(numbers, default=0)]
+    return any(column == REPLACED for _, column in read_changes(file, since))
+
+
 class Undoing:
     """Takes loads back in an open database."""
 
@@ -122,6 +136,33 @@ class Undoing:
             self.file.execute(
                 f"UPDATE kerfmark_loads SET undone_at = {literal(now())} WHERE load_id = {number}"
             )
+
+    def replay(self, address: str | Path, numbers: Sequence[int]) -> None:
+        """Takes loads of the database at an address back by making all others again: where records
+        were replaced with everything that belongs to them, what they had before is only in the
+        files. Raises what `replayed` raises."""
+        before = {t: self._rows(t) for t in self.layout.tables}
+        try:
+            replayed(self.file, address, self.ledger, numbers, self.progress)
+        except DataRefused as refusal:
+            if refusal.code != "data.misfit":
+                raise
+            raise DataRefused(
+                f"load {numbers[-1]} cannot be taken back alone",
+                code="data.depends",
+                origin=Origin(self.file.name),
+                why="without it, rows of later loads do not fit",
+                more=refusal.more,
+                total=refusal.total,
+                next=f"kerfmark undo {shlex.quote(self.file.name)} {min(numbers)} --through takes "
+                "these back too",
+            ) from refusal
+        for table, rows in before.items():
+            if gone := rows - self._rows(table):
+                self._count(table, gone, 0)
+
+    def _rows(self, table: str) -> int:
+        return int(self.file.ask(f"SELECT COUNT(*) FROM {quote(table)}")[0][0])
 
     def _remove(self, one: UndoPlan) -> None:
         """Takes away the rows that no other load says, children before their parents."""
