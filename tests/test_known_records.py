@@ -213,3 +213,117 @@ def test_a_column_that_a_file_lacks_is_not_held_against_the_database(
         [3, "calm", 7],
         [9, "calm", None],
     ]
+
+
+CHECKS = """
+kerfmark = 1
+[sources.checks]
+file = "f1.csv"
+[tables.check]
+each_row = true
+known_by = ["no"]
+columns = {no = {header = "No", type = "integer"}, mood = "Mood"}
+[tables.mite]
+part_of = "check"
+known_by = ["check_id", "which"]
+links = ["check"]
+columns = {which = {told = ["1", "2", "3"], type = "integer"}, mites = {headers = ["M1", "M2", "M3"], type = "integer"}}
+[tables.remedy]
+known_by = ["remedy"]
+columns = {remedy = {header = "Remedies", split = "; "}}
+[tables.given]
+part_of = "check"
+known_by = ["check_id", "place"]
+links = {check_id = "check", remedy_id = {to = "remedy", by = {remedy = "Remedies"}}}
+columns = {place = {position = true}}
+"""
+F1 = [
+    [1, "calm", 3, "", 5, "thymol; sun"],
+    [2, "wild", "", 4, "", ""],
+    [3, "calm", 1, 2, 3, "acid"],
+]
+F2 = [[1, "wild", 7, 8, "", "acid"], [3, "calm", "", "", "", "acid; thymol; sun"], [4, "calm", 9, "", "", "sun"]]  # fmt: skip
+CHECK_HEAD = ["No", "Mood", "M1", "M2", "M3", "Remedies"]
+
+
+def flat(db: Target) -> list[tuple[Any, ...]]:
+    return [tuple(r) for r in db.ask('SELECT * FROM checks_flat ORDER BY "No"')]
+
+
+def as_rows(*several: list[list[Any]]) -> list[tuple[Any, ...]]:
+    rows = {r[0]: tuple(None if c == "" else c for c in r) for some in several for r in some}
+    return [rows[n] for n in sorted(rows)]
+
+
+def test_a_record_is_replaced_with_everything_that_belongs_to_it(
+    db: Target, write: Write, kerfmark: Runner
+) -> None:
+    write("l.toml", CHECKS)
+    write("f1.csv", text(CHECK_HEAD, F1))
+    write("f2.csv", text(CHECK_HEAD, F2))
+    into = ["--into", str(db)]
+    kerfmark("cut", "l.toml", *into)
+    kerfmark("add", "f2.csv", *into, "--known", "overwrite", code=1)
+    assert flat(db) == as_rows(F1)
+    told = kerfmark("add", "f2.csv", *into, "--known", "replace", "--rehearse").out
+    assert "rehearsal" in told and flat(db) == as_rows(F1)
+    kerfmark("add", "f2.csv", *into, "--known", "replace")
+    assert flat(db) == as_rows(F1, F2)
+    assert db.ask("SELECT COUNT(*) FROM mite") == [4] and db.ask("SELECT COUNT(*) FROM given") == [
+        5
+    ]
+    proof = kerfmark("prove", str(db))
+    assert "changed by load 2" in proof.out
+    # a later load that agrees, and one that does not
+    write("f3.csv", text(CHECK_HEAD, [F2[0]]))
+    kerfmark("add", "f3.csv", *into, "--known", "refuse", "--known", "check=keep")
+    write("f4.csv", text(CHECK_HEAD, [F1[0]]))
+    kerfmark("add", "f4.csv", *into, "--known", "keep")
+    assert flat(db) == as_rows(F1, F2) and kerfmark("prove", str(db)).code == 0
+    # another layout, and back again by taking it back
+    layout = kerfmark("show", str(db), "--layout").out
+    write("new.toml", layout.replace("mood =", "temper ="))
+    kerfmark("recut", str(db), "new.toml")
+    assert flat(db) == as_rows(F1, F2) and kerfmark("prove", str(db)).code == 0
+    before = db.ask('SELECT check_id, no FROM "check" ORDER BY no')
+    write("f2.csv", text(CHECK_HEAD, F2[1:]))
+    told = kerfmark("refresh", str(db), code=1).err
+    assert "replaced with everything that belongs to them" in told
+    write("f2.csv", text(CHECK_HEAD, F2))
+    kerfmark("undo", str(db), "2")
+    assert flat(db) == as_rows(F1) and kerfmark("prove", str(db)).code == 0
+    assert db.ask('SELECT check_id, no FROM "check" ORDER BY no') == before[:3]
+    kerfmark("add", "f2.csv", *into, "--known", "replace")
+    assert flat(db) == as_rows(F1, F2) and kerfmark("prove", str(db)).code == 0
+
+
+def test_what_a_file_says_nothing_of_is_not_replaced(
+    db: Target, write: Write, kerfmark: Runner
+) -> None:
+    write("l.toml", CHECKS)
+    write("f1.csv", text(CHECK_HEAD, F1))
+    kerfmark("cut", "l.toml", "--into", str(db))
+    write("f2.csv", text(["No", "Mood", "Remedies"], [[1, "wild", "sun"]]))
+    kerfmark("add", "f2.csv", "--into", str(db), "--only-known", "--known", "replace")
+    assert flat(db) == as_rows(F1, [[1, "wild", 3, "", 5, "sun"]])
+    assert kerfmark("prove", str(db)).code == 0
+    kerfmark("undo", str(db))
+    assert flat(db) == as_rows(F1)
+    write("f3.csv", text(["No", "Mood"], [[2, "calm"]]))
+    kerfmark("add", "f3.csv", "--into", str(db), "--only-known", "--known", "overwrite")
+    assert flat(db) == as_rows(F1, [[2, "calm", "", 4, "", ""]])
+    assert kerfmark("prove", str(db)).code == 0
+
+
+def test_cells_that_somebody_changed_are_not_lost_when_a_replacing_load_is_taken_back(
+    db: Target, write: Write, kerfmark: Runner
+) -> None:
+    write("l.toml", CHECKS)
+    write("f1.csv", text(CHECK_HEAD, F1))
+    write("f2.csv", text(CHECK_HEAD, F2))
+    kerfmark("cut", "l.toml", "--into", str(db))
+    kerfmark("add", "f2.csv", "--into", str(db), "--known", "replace")
+    db.do("UPDATE \"check\" SET mood = 'odd' WHERE no = 2")
+    before = flat(db)
+    assert "changed by hand" in kerfmark("undo", str(db), code=1).err
+    assert flat(db) == before
