@@ -6,6 +6,7 @@ from __future__ import annotations
 import csv
 import io
 import random
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -354,3 +355,55 @@ def test_a_sheet_of_a_known_kind_is_passed_over(tmp_path: Path) -> None:
     assert [t.name for t in made.tables] == ["jar"]
     assert any('passed over: register-2.xlsx, sheet "Hives"' in told for _, told in made.notes)
     assert prove(tmp_path / "a.db").holds
+
+
+def test_columns_that_a_table_lacks_are_offered_and_put_there(
+    db: Target, write: Write, kerfmark: Runner
+) -> None:
+    rng = random.Random(5)
+    hives = [f"H-{n:03}" for n in range(20)]
+    rows = [[n, h, "wood" if int(h[2:]) % 2 else "straw"] for n, h in enumerate(rng.choices(hives, k=200) + hives)]  # fmt: skip
+    write("visits.csv", "No,Hive,Kind\n" + "".join(f"{n},{h},{k}\n" for n, h, k in rows))
+    into = ["--into", str(db)]
+    kerfmark("cut", "visits.csv", *into)
+    said = {h: (("red", "blue")[i % 2], i * 3) for i, h in enumerate(hives[:15])}
+    write("colours.csv", "Hive,Colour,Weight\n" + "".join(f"{h},{c},{w}\n" for h, (c, w) in said.items()))  # fmt: skip
+    told = kerfmark("cut", "colours.csv", *into, "--beside", "--rehearse").out
+    offered = re.findall(r'--put "(\w+=\w+)"', told)
+    assert offered == ["Colour=hive", "Weight=hive"]
+    put = [part for one in offered for part in ("--put", one)]
+    kerfmark("cut", "colours.csv", *into, "--beside", *put)
+    asked = "SELECT hive, colour, weight FROM hive ORDER BY hive"
+    assert [tuple(r) for r in db.ask(asked)] == [(h, *said.get(h, (None, None))) for h in hives]
+    assert kerfmark("prove", str(db)).code == 0
+    # files as before, corrections of what was put there, unknown hives
+    write("more.csv", "No,Hive,Kind\n900,H-001,wood\n")
+    kerfmark("add", "more.csv", *into)
+    write("new.csv", "Hive,Colour,Weight\nH-000,green,0\n")
+    kerfmark("add", "new.csv", *into, code=1)
+    kerfmark("add", "new.csv", *into, "--known", "overwrite")
+    assert db.ask(asked)[0] == ("H-000", "green", 0)
+    write("wrong.csv", "Hive,Colour,Weight\nH-O01,green,4\n")
+    assert 'the nearest is "H-001"' in kerfmark("add", "wrong.csv", *into, code=1).err
+    assert kerfmark("prove", str(db)).code == 0
+    kerfmark("undo", str(db))
+    kerfmark("undo", str(db), "2")
+    assert db.ask("SELECT COUNT(*) FROM hive WHERE colour IS NOT NULL") == [0]
+    assert kerfmark("prove", str(db)).code == 0
+    told = kerfmark("cut", "colours.csv", *into, "--put", "Colour=hive", code=2).err
+    assert "say --beside too" in told
+
+
+def test_a_column_cannot_be_put_where_its_rows_lead_to_nothing(
+    db: Target, write: Write, kerfmark: Runner
+) -> None:
+    write("visits.csv", "No,Hive,Kind\n" + "".join(f"{n},H{n % 9},k{n % 3}\n" for n in range(90)))
+    kerfmark("cut", "visits.csv", "--into", str(db))
+    write("c.csv", "Hive,Colour\n" + "".join(f"H{n},c{n}\n" for n in range(9)))
+    options = ["--into", str(db), "--beside", "--put"]
+    told = kerfmark("cut", "c.csv", *options, "Colour=visit", code=2).err
+    assert '"Colour" cannot be a column of visit' in told and "lead to records of hive" in told
+    assert (
+        "no new table has such a column"
+        in kerfmark("cut", "c.csv", *options, "Color=hive", code=2).err
+    )

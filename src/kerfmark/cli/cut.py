@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from kerfmark.cli import database, loading, reading
 from kerfmark.cli.add import tell as tell_added
 from kerfmark.cli.mark import evidence, steering, steering_arguments, why, worth_knowing
+from kerfmark.cli.pairs import pairs
 from kerfmark.cli.terminal import BAD, FAINT, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.engines import script_engine
@@ -64,6 +65,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="put tables for files of another kind beside those of the database, linked to them",
     )
+    parser.add_argument(
+        "--put",
+        action="append",
+        default=[],
+        metavar="HEADER=TABLE",
+        help="with --beside: make a column of the files one of a table that is there, to whose "
+        "records they lead",
+    )
     loading.known_in_filled_tables(parser)
     loading.rehearse(parser, "build and check everything, and keep nothing")
     steering_arguments(parser)
@@ -91,6 +100,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             rehearsal=args.rehearse,
             known=loading.known_said(args),
             beside=args.beside,
+            put=dict(pairs(args.put, "HEADER=TABLE", '--put "Colour=hive"')),
             progress=progress,
             reading=reading.chosen(args),
             steering=steering(args),

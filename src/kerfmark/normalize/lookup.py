@@ -12,6 +12,7 @@ import pyarrow as pa
 
 from kerfmark import memory
 from kerfmark.layout.model import LinkSpec
+from kerfmark.normalize.nearest import nearest_of
 from kerfmark.normalize.prepare import Cells
 from kerfmark.normalize.table_rows import Counted, TableRows, Typed
 from kerfmark.profile.codes import combine, concatenated, first_rows, gather
@@ -146,13 +147,7 @@ def nearest(
         values = values.take(pa.array(np.unique(codes[among & (codes >= 0)])))
     known = to_text(values.slice(0, MOST_COMPARED), type_).to_pylist()
 
-    def ask(text: str) -> str:
-        from rapidfuzz import fuzz, process
-
-        found = process.extractOne(text, known, scorer=fuzz.ratio, score_cutoff=70)
-        return str(found[0]) if found else ""
-
-    return ask
+    return lambda text: nearest_of(known, text)
 
 
 def circular(record: np.ndarray) -> np.ndarray:

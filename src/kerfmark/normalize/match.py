@@ -11,6 +11,7 @@ import pyarrow as pa
 
 from kerfmark.normalize.incoming import Incoming
 from kerfmark.normalize.lookup import MOST_COMPARED
+from kerfmark.normalize.nearest import nearest_of
 from kerfmark.normalize.table_rows import Linked, TableRows
 from kerfmark.profile.convert import to_typed
 from kerfmark.profile.types import canonical
@@ -159,12 +160,9 @@ def _refuse_new(incoming: Incoming, name: str, records: np.ndarray) -> None:
 def _nearest_there(incoming: Incoming, table: str, column: str, text: str, known: list[str]) -> str:
     """The value of a column of the database that is nearest to a text in quotes; "" where none is
     near. `known` keeps the values for the next time."""
-    from rapidfuzz import fuzz, process
-
     if not known:
         known.extend(incoming.existing.sample_texts(table, column, MOST_COMPARED))
-    found = process.extractOne(text.strip('"'), known, scorer=fuzz.ratio, score_cutoff=70)
-    return str(found[0]) if found else ""
+    return nearest_of(known, text.strip('"'))
 
 
 def _refuse_unknown(incoming: Incoming, table: TableRows, link: str, rows: np.ndarray) -> None:

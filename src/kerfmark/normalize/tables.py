@@ -3,7 +3,7 @@ that does not fit."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 
 import numpy as np
 import pyarrow as pa
@@ -11,6 +11,7 @@ import pyarrow as pa
 from kerfmark.errors import article
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.normalize.lookup import Found, differing, nearest, resolve
+from kerfmark.normalize.nearest import nearest_of
 from kerfmark.normalize.parts import filled_groups, parts_of_records, split_cells, stacked
 from kerfmark.normalize.prepare import Cells, Prepared
 from kerfmark.normalize.problems import Problem, Problems, Reason
@@ -553,7 +554,7 @@ class SourceTables:
                 f"mend the cells, or allow it for {table}.{name} in the layout; or say what it "
                 "means",
                 table,
-                suggested=lambda r: _nearest_of(spec.allowed, _shown(column, r).strip('"')),
+                suggested=lambda r: nearest_of(spec.allowed, _shown(column, r).strip('"')),
             )
 
     def _agree(
@@ -711,14 +712,6 @@ def _known_text(parent: TableRows, column: str, record: int) -> str:
         return ""
     value = held.values.slice(int(held.codes[record]), 1)
     return str(to_text(value, parent.spec.columns[column].of_type)[0])
-
-
-def _nearest_of(allowed: Sequence[str], text: str) -> str:
-    """The one of some values that a text was perhaps meant to be; "" for none."""
-    from rapidfuzz import fuzz, process
-
-    found = process.extractOne(text, allowed, scorer=fuzz.ratio, score_cutoff=70)
-    return str(found[0]) if found else ""
 
 
 def _shown(column: EncodedColumn, row: int) -> str:

@@ -58,6 +58,8 @@ class UnionSource:
     def origin(self, header: str | None = None) -> Origin:
         """The place of a column."""
         first = self.parts[0].origin(None if header == self.telling else header)
+        if len(self.parts) == 1:
+            return first
         return Origin(
             f"{first.file} and {len(self.parts) - 1} more of its shape",
             first.sheet and "...",

@@ -375,14 +375,29 @@ class Adding:
             round(time.perf_counter() - started, 3),
         )
 
-    def enlarge(self, text: str, encoded: Mapping[str, EncodedSource]) -> None:
+    def enlarge(
+        self,
+        text: str,
+        encoded: Mapping[str, EncodedSource],
+        columns: Sequence[tuple[str, str, str]] = (),
+    ) -> None:
         """Makes the tables that a longer layout has more than the database's own, and takes it for
-        that. `encoded` are its new sources."""
+        that. `encoded` are its new sources, `columns` (table, column, header) those that tables
+        which are there get."""
         self._check_tables()
         self._refuse_known_files(encoded)
         before = set(self.layout.tables)
         self.text, self.layout = text, parse_layout(text, "the layout")
         whole = settled(self.layout, {n: e.source.headers for n, e in encoded.items()})
+        shown: dict[str, list[str]] = {}
+        for table, name, header in columns:
+            spec = self.layout.tables[table]
+            self.file.add_column(table, name, spec.columns[name].of_type)
+            facts = self.file.facts(view_name(spec.source))
+            there = [c.name for c in facts.columns] if facts else []
+            shown.setdefault(spec.source, there).append(header)
+        if shown:
+            self.file.refresh_views(self.layout, shown)
         self.file.add_tables(whole, [n for n in whole.parents_first() if n not in before])
         self.adopted = True
 

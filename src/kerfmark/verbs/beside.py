@@ -6,17 +6,19 @@ from __future__ import annotations
 import contextlib
 import shlex
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from types import MappingProxyType
 
 import numpy as np
 import pyarrow.compute as pc
 
 from kerfmark.address import database_at
 from kerfmark.errors import DataRefused, KerfmarkError, Origin, TargetError, UsageError
-from kerfmark.layout.edit import with_more
+from kerfmark.layout.edit import with_column, with_more
 from kerfmark.layout.model import VERSION, ColumnSpec, Layout, LinkSpec, SourceSpec, TableSpec
+from kerfmark.layout.names import free_name, snake
 from kerfmark.layout.text import parse_layout, write_layout
 from kerfmark.ledger.records import Ledger
 from kerfmark.profile.codes import first_rows, gather
@@ -66,6 +68,7 @@ def cut_beside(
     *,
     steering: Steering = Steering(),
     reading: Reading = Reading(),
+    put: Mapping[str, str] = MappingProxyType({}),
     rehearsal: bool = False,
     set_aside: str | Path | None = None,
     replace: bool = False,
@@ -75,7 +78,8 @@ def cut_beside(
     links them to the records that are there: what only says again what these say is no table of
     its own. Everything lands, or nothing; `undo` takes the rows back.
 
-    `steering` and `reading` are as in `cut`, `rehearsal` and `set_aside` as in `add`.
+    `steering` and `reading` are as in `cut`, `rehearsal` and `set_aside` as in `add`. `put` gives
+    columns of the files (by header) to tables that are there, whose records they are then said of.
 
     Raises UsageError for a file that the database knows the kind of, DataRefused when the data do
     not fit, TargetError for a database that cannot be written to.
@@ -92,7 +96,8 @@ def cut_beside(
         sources, database.layout_path.parent, progress, steering, strict=aside is None, held=held
     )
     proposal, encoded = _only_new(marked.proposal, marked.encoded, layout)
-    longer = _longer(text, layout, proposal)
+    with_columns, proposal, more = _put(text, layout, proposal, encoded, put)
+    longer = _longer(with_columns, parse_layout(with_columns, "the layout"), proposal)
     read = tuple(
         FileAdded(f.file, f.source, "a source of its own from now on", f.rows)
         for f in loaded_files(0, encoded, database.folder)
@@ -108,10 +113,10 @@ def cut_beside(
                     origin=Origin(database.name),
                     next="run the command again",
                 )
-            adding.enlarge(longer, encoded)
-            result = adding.land(
-                encoded, read, AddOptions(rehearsal=rehearsal, aside=aside), started
-            )
+            adding.enlarge(longer, encoded, more)
+            known = ", ".join(f"{table}=fill" for table in dict.fromkeys(put.values()))
+            wanted = AddOptions(known=known, rehearsal=rehearsal, aside=aside)
+            result = adding.land(encoded, read, wanted, started)
             files: Mapping[Path, str | bytes] = adding.rejects
             if not rehearsal:
                 files = {**files, **saved}
@@ -135,7 +140,7 @@ def cut_beside(
         _told(proposal, held),
         proposal.reasons,
         proposal.references,
-        (*known, *proposal.notes),
+        (*known, *proposal.notes, *_offers(proposal.layout, encoded, layout)),
         proposal.near,
         proposal.against,
         added,
@@ -299,6 +304,86 @@ def _only_new(
         tables={n: t for n, t in whole.tables.items() if t.source not in old},
     )
     return (replace(proposal, layout=kept), {n: e for n, e in encoded.items() if n not in old})
+
+
+def _offers(
+    new: Layout, encoded: Mapping[str, EncodedSource], there: Layout
+) -> Iterator[tuple[str, str]]:
+    """What a table of the database could be given: columns of a new one with a row for each of its
+    records, at most."""
+    for table in new.tables.values():
+        columns = [c.header for c in table.columns.values() if c.is_plain]
+        for name, link in table.links.items() if table.each_row else ():
+            own = [h for h in columns if h not in {*link.by.values(), *link.repeats.values()}]
+            if link.to not in there.tables or len(link.by) != 1 or not own:
+                continue
+            if _once_each(table, name, encoded):
+                options = " ".join(f'--put "{h}={link.to}"' for h in own)
+                yield (
+                    ", ".join(own),
+                    f"no record of {link.to} has more than one row: {options} makes "
+                    f"{'it a column' if len(own) == 1 else 'them columns'} of {link.to} instead",
+                )
+
+
+def _once_each(table: TableSpec, link: str, encoded: Mapping[str, EncodedSource]) -> bool:
+    """Whether no two rows lead to the same record."""
+    cells = encoded[table.source].column(next(iter(table.links[link].by.values())))
+    filled = cells.codes[cells.codes >= 0]
+    return len(np.unique(filled)) == len(filled)
+
+
+def _put(
+    text: str,
+    layout: Layout,
+    proposal: Proposal,
+    encoded: Mapping[str, EncodedSource],
+    put: Mapping[str, str],
+) -> tuple[str, Proposal, list[tuple[str, str, str]]]:
+    """Gives columns of new sources to tables that are there, each to the records to which its rows
+    lead: the text of the layout with these columns, the proposal without them, and which ones
+    these are (table, column, header). Raises UsageError for what cannot be put there."""
+    tables, more = dict(proposal.layout.tables), list[tuple[str, str, str]]()
+    for header, to in put.items():
+        base, column = next(
+            ((n, c) for n, t in tables.items() for c, s in t.columns.items() if s.header == header),
+            ("", ""),
+        )
+        links = tables[base].links if base else {}
+        link = next((n for n, k in links.items() if k.to == to and k.by), "")
+        if not link or not tables[base].each_row or column in tables[base].known_by:
+            reached = {
+                k.to for t in tables.values() for k in t.links.values() if k.to not in tables
+            }
+            raise UsageError(
+                f'"{header}" cannot be a column of {to}',
+                code="usage.put",
+                why="its rows lead to no record of it"
+                if base
+                else "no new table has such a column",
+                next=f"its rows lead to records of {', '.join(sorted(reached)) or 'no table'}",
+            )
+        spec, there = tables[base], parse_layout(text, "the layout").tables[to]
+        name = free_name(
+            snake(header),
+            {*there.columns, *there.links, *layout.key_columns(to)},
+            f"{to}_{snake(header)}",
+        )
+        known = {h for t in layout.tables.values() if t.source == there.source for h in t.headers}
+        own = header if header not in known else f"{header} of {spec.source}"
+        text = with_column(text, there.source, to, name, own, spec.columns[column].type)
+        repeats = {**links[link].repeats, name: header}
+        tables[base] = spec.model_copy(
+            update={
+                "columns": {n: c for n, c in spec.columns.items() if n != column},
+                "optional": tuple(o for o in spec.optional if o != column),
+                "links": links | {link: links[link].model_copy(update={"repeats": repeats})},
+                "known_by": spec.known_by or ((link,) if _once_each(spec, link, encoded) else ()),
+            }
+        )
+        more.append((to, name, own))
+    kept = proposal.layout.model_copy(update={"tables": tables})
+    return text, replace(proposal, layout=kept), more
 
 
 def _longer(text: str, layout: Layout, proposal: Proposal) -> str:

@@ -6,9 +6,10 @@ import contextlib
 import shlex
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from kerfmark.address import database_at
@@ -106,6 +107,7 @@ def cut(
     rehearsal: bool = False,
     known: str = "",
     beside: bool = False,
+    put: Mapping[str, str] = MappingProxyType({}),
     reading: Reading = Reading(),
     steering: Steering = Steering(),
     set_aside: str | Path | None = None,
@@ -127,7 +129,8 @@ def cut(
     With `rehearsal`, everything is built and checked and nothing is kept.
 
     With `beside`, files of a kind that the database does not know become tables beside those that
-    it has, linked to them; that is a load like those of `add`, and gives a BesideResult.
+    it has, linked to them; that is a load like those of `add`, and gives a BesideResult. `put`
+    gives columns of these files (by header) to tables that are there.
 
     A layout whose tables are in the database already (`existing`) fills them, which gives an
     AddResult; `known` says what becomes of records that are there.
@@ -136,24 +139,16 @@ def cut(
     """
     started = time.perf_counter()
     paths = [Path(p) for p in inputs]
-    if beside:
+    if beside or put:
+        _check_beside(paths, into, beside, new_only=bool(script is not None or discard or known))
         from kerfmark.verbs.beside import cut_beside
 
-        if script is not None or discard or known or not into:
-            raise UsageError(
-                "new tables are put beside those of a database that is there",
-                next="name it, and leave out what is for a new one: a script, --discard, --known",
-            )
-        if any(p.suffix.lower() == ".toml" for p in paths):
-            raise UsageError(
-                "files are put beside the tables of a database, no layout",
-                next="name the files; --known-by, --no-link and the like steer what is found",
-            )
         return cut_beside(
             inputs,
             into,
             steering=steering,
             reading=reading,
+            put=put,
             rehearsal=rehearsal,
             set_aside=set_aside,
             replace=replace,
@@ -253,6 +248,26 @@ def cut(
             done.left_out,
             rehearsal,
             round(time.perf_counter() - started, 3),
+        )
+
+
+def _check_beside(paths: Sequence[Path], into: str | Path, beside: bool, *, new_only: bool) -> None:
+    """Raises UsageError for what does not go with tables beside those that are there; `new_only`:
+    something is said that is for a new database."""
+    if not beside:
+        raise UsageError(
+            "a column is put into a table that is there",
+            next="say --beside too; of tables that are to be made the layout decides",
+        )
+    if new_only or not into:
+        raise UsageError(
+            "new tables are put beside those of a database that is there",
+            next="name it, and leave out what is for a new one: a script, --discard, --known",
+        )
+    if any(p.suffix.lower() == ".toml" for p in paths):
+        raise UsageError(
+            "files are put beside the tables of a database, no layout",
+            next="name the files; --known-by, --no-link and the like steer what is found",
         )
 
 

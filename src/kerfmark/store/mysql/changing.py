@@ -255,11 +255,12 @@ class MysqlChanging(MysqlReader):
 
     def add_column(self, table: str, column: str, type_: ColumnType) -> None:
         """Gives a table a column more."""
+        gone = f"ALTER TABLE {quote(table)} DROP COLUMN {quote(column)}"
+        self._begin([where_there(table, gone, column)])
         self.execute(
             f"ALTER TABLE {quote(table)} ADD COLUMN {quote(column)} "
             f"{self.dialect().declared(type_)}"
         )
-        self.back.append(f"ALTER TABLE {quote(table)} DROP COLUMN {quote(column)}")
 
     def widen_column(self, table: str, column: str, type_: ColumnType) -> None:
         """Gives a column a wider type."""
@@ -269,11 +270,11 @@ class MysqlChanging(MysqlReader):
         )
         blank = "NULL" if nullable == "YES" else "NOT NULL"
         old = self._types(table)[column]
+        self._begin([f"ALTER TABLE {quote(table)} MODIFY {quote(column)} {old} {blank}"])
         self.execute(
             f"ALTER TABLE {quote(table)} MODIFY {quote(column)} {self.dialect().declared(type_)} "
             f"{blank}"
         )
-        self.back.append(f"ALTER TABLE {quote(table)} MODIFY {quote(column)} {old} {blank}")
 
     def refresh_views(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
         """Makes the views of some sources anew."""
@@ -288,7 +289,9 @@ class MysqlChanging(MysqlReader):
                     f"DATABASE() AND table_name = {literal(name)}"
                 )
                 if old and old[0][0]:
-                    self.back.append(f"CREATE OR REPLACE VIEW {quote(name)} AS {old[0][0]}")
+                    self._begin([f"CREATE OR REPLACE VIEW {quote(name)} AS {old[0][0]}"])
                     self.execute(f"DROP VIEW {quote(name)}")
+                else:
+                    self._begin([f"DROP VIEW IF EXISTS {quote(name)}"])
             for one in views(whole, source, names, self.dialect()):
                 self.execute(one.create("CREATE OR REPLACE"))

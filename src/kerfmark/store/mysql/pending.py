@@ -6,6 +6,7 @@ back is written down before it, and whoever opens the database next completes it
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Sequence
 
@@ -69,17 +70,23 @@ def complete(reader: MysqlReader) -> None:
     reader.ask(f"SELECT RELEASE_LOCK({_LOCK})")
 
 
-def where_there(table: str, statement: str) -> str:
-    """A statement that is to be run only where there is a table."""
-    return f"/* where {table} is */ {statement}"
+def where_there(table: str, statement: str, column: str = "") -> str:
+    """A statement that is to be run only where there is a table, and a column of it if one is
+    named."""
+    name = json.dumps([table, column]).replace("/", r"\/")
+    return f"/* where {name} is */ {statement}"
 
 
 def run_pending(reader: MysqlReader, statement: str) -> None:
     """Runs a statement that was written down, unless what it needs is not there: the step that it
     follows, or takes back, was never taken then."""
-    needs = re.match(r"/\* where (\w+) is \*/", statement)
-    if needs is None or reader.facts(needs[1]) is not None:
-        reader.execute(statement)
+    needs = re.match(r"/\* where (\[.*?\]) is \*/", statement)
+    if needs is not None:
+        table, column = json.loads(needs[1])
+        facts = reader.facts(table)
+        if facts is None or (column and column not in {c.name for c in facts.columns}):
+            return
+    reader.execute(statement)
 
 
 def parts(reader: MysqlReader) -> list[str]:

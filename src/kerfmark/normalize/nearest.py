@@ -1,0 +1,26 @@
+"""The known value that a text was perhaps meant to be."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+ALIKE = 70.0
+"""How alike two texts must be (of 100)."""
+LOOKED_AT = 8
+"""The most alike values among which the one with the fewest changed characters is taken."""
+
+
+def nearest_of(known: Sequence[str], text: str) -> str:
+    """The one of some values that is nearest to a text: of those that are equally alike the one
+    with the fewest changed characters, then the first by the alphabet; "" where none is near."""
+    from rapidfuzz import fuzz, process
+    from rapidfuzz.distance import Levenshtein
+
+    found = process.extract(
+        text, sorted(known), scorer=fuzz.ratio, score_cutoff=ALIKE, limit=LOOKED_AT
+    )
+    return min(
+        (str(value) for value, score, _ in found if score == found[0][1]),
+        key=lambda value: (Levenshtein.distance(text, value), value),
+        default="",
+    )
