@@ -19,7 +19,7 @@ import openpyxl
 import pytest
 
 from conftest import Runner
-from engines import Target
+from engines import Target, run_and_kill
 from kerfmark import NewHeaders, UsageError, add, cut, prove
 
 Write = Callable[..., Path]
@@ -382,3 +382,20 @@ def test_a_layout_beside_the_database_that_was_edited_is_told_with_what_to_do(
     write("jun.csv", text(HEAD, payments(600, 5, 6)))
     assert "layout" not in kerfmark("add", "jun.csv", "--into", "d.db").err
     assert kerfmark("prove", "d.db").code == 0
+
+
+@pytest.mark.parametrize("when", range(3))
+def test_a_program_killed_while_a_column_is_put_leaves_all_as_before_or_as_after(
+    paid: Target, write: Write, kerfmark: Runner, tmp_path: Path, when: int
+) -> None:
+    rows = [[*r, f"w{r[0]}"] for r in payments(1000, 3000, 5)]
+    write("may.csv", text([*HEAD, "Weather"], rows))
+    command = ["add", "may.csv", "--into", str(paid), "--put", "Weather=paid"]
+    before = paid.dump()
+    run_and_kill(paid, command, tmp_path, 0.5 + 0.12 * when, 0.02 * when)
+    kerfmark("loads", str(paid))  # whatever comes next finds all in order
+    if paid.dump() == before:
+        assert kerfmark("prove", str(paid)).code == 0
+        kerfmark(*command)
+    assert paid.ask("SELECT COUNT(*) FROM paid WHERE weather IS NOT NULL") == [3000]
+    assert kerfmark("prove", str(paid)).code == 0

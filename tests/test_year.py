@@ -52,12 +52,14 @@ def test_a_year(db: Target, write: Write, kerfmark: Runner, tmp_path: Path) -> N
     write("2040-01.csv", text(HEAD, rows))
     kerfmark("cut", "2040-01.csv", *into)
     took(rows)
-    # February: another delimiter, another order of columns, letters of another encoding
+    # February: another delimiter, order of columns, encoding, and form of the dates
     rows = month(2, 30)
     rows[3][4], rows[3][5] = "Jürg Weir", "0555 999"
-    back = text(HEAD[::-1], [r[::-1] for r in rows], ";")
+    iso = [[r[0], "-".join(r[1].split(".")[::-1]), *r[2:]] for r in rows]
+    back = text(HEAD[::-1], [r[::-1] for r in iso], ";")
     (tmp_path / "2040-02.csv").write_bytes(back.encode("cp1252"))
-    kerfmark("add", "2040-02.csv", *into)
+    told = kerfmark("add", "2040-02.csv", *into).err
+    assert '"Day" is written YYYY-MM-DD here, and DD.MM.YYYY in the files before it' in told
     took(rows)
     # March: a renamed header, and a second kind of file
     rows = month(3, 30)
@@ -126,6 +128,26 @@ def test_a_year(db: Target, write: Write, kerfmark: Runner, tmp_path: Path) -> N
     write("2040-10.csv", text(HEAD, month(10, 20)))
     kerfmark("add", "2040-10.csv", *into)
     kerfmark("undo", str(db))
+    # November: no header, the columns in another order; visits that moved to another hive
+    rows = month(11, 20)
+    order = [HEAD[n] for n in (0, 2, 3, 1, 4, 5, 6, 7)]
+    bare = [[r[n] for n in (0, 2, 3, 1, 4, 5, 6, 7)] for r in rows]
+    write("2040-11.csv", text(order, bare).partition("\n")[2])
+    kerfmark("add", "2040-11.csv", *into, "--no-header", code=2)
+    kerfmark("add", "2040-11.csv", *into, "--columns", ",".join(order))
+    moved = [[*r[:2], "H05", HIVES["H05"], *r[4:]] for r in rows[:4]]
+    write("moved.csv", text(order, [[r[n] for n in (0, 2, 3, 1, 4, 5, 6, 7)] for r in moved]).partition("\n")[2])  # fmt: skip
+    policies = ["--known", f"{visit}=overwrite", "--known", "refuse"]
+    kerfmark("add", "moved.csv", *into, "--no-header", *policies)
+    took([*rows, *moved])
+    # December: only the frames of visits that are there, and one that is not
+    frames = {r[0]: 12 for r in month(9, 20)[:6]}
+    write("frames.csv", text(["Visit no", "Frames"], [*frames.items(), [99999, 3]]))
+    options = ["--only-known", "--known", "overwrite"]
+    told = kerfmark("add", "frames.csv", *into, *options, code=1).err
+    assert f'"99999" is no record of {visit}' in told
+    kerfmark("add", "frames.csv", *into, *options, "--set-aside", "strange.csv", code=3)
+    took([[*visits[n][:6], f, visits[n][7]] for n, f in frames.items()])
 
     found = db.ask(
         f"SELECT v.visit_no, v.day, h.hive, h.kind, k.keeper, k.keeper_phone, v.frames, v.mood, "
@@ -140,4 +162,4 @@ def test_a_year(db: Target, write: Write, kerfmark: Runner, tmp_path: Path) -> N
     jars = db.ask("SELECT j.jar_no, h.hive, j.honey, j.kg FROM honey j JOIN hive h USING (hive_id)")
     assert jars == [tuple(r) for r in honey]
     assert kerfmark("prove", str(db)).code == 0
-    assert len(kerfmark("loads", str(db), "--json").json["loads"]) == 11
+    assert len(kerfmark("loads", str(db), "--json").json["loads"]) == 14
