@@ -23,7 +23,7 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, ru
 
 import kerfmark
 from engines import target
-from history_model import HEADERS, LAYOUT, Account, Refused, Row, State, load
+from history_model import HEADERS, LAYOUT, ONLY, Account, Refused, Row, State, load
 
 Standing = tuple[str, str, bool]
 """A load: its file, its policy, whether rows were set aside."""
@@ -186,6 +186,9 @@ class History(RuleBasedStateMachine):
     @rule(
         rows=files(), policy=st.sampled_from(POLICIES), aside=st.sampled_from([False, False, True])
     )
+    def add_any(self, rows: list[Row], policy: str, aside: bool) -> None:
+        self.add(rows, policy, aside)
+
     def add(self, rows: list[Row], policy: str, aside: bool) -> None:
         name = f"f{self.made + 1}.csv"
         if text(rows) in [text(r) for r in self.files.values()]:
@@ -195,7 +198,13 @@ class History(RuleBasedStateMachine):
         number = max(n.number for n in kerfmark.loads(self.url).loads) + 1
         bad = self.folder / f"bad{self.made}.csv" if aside else None
         done = self._refused_as_the_model(
-            lambda: kerfmark.add([self.folder / name], self.url, known=policy, set_aside=bad),
+            lambda: kerfmark.add(
+                [self.folder / name],
+                self.url,
+                known=policy.removeprefix(ONLY),
+                only_known=policy.startswith(ONLY),
+                set_aside=bad,
+            ),
             self.live | {number: (name, policy, aside)},
         )
         if done is None:
@@ -213,6 +222,21 @@ class History(RuleBasedStateMachine):
             self.live | {number: (name, policy, False)},
         ):
             self.live[number] = name, policy, False
+
+    @rule(
+        at=st.integers(0, 5), rows=files(), policy=st.sampled_from(("fill", "overwrite", "replace"))
+    )
+    def add_only_known(self, at: int, rows: list[Row], policy: str) -> None:
+        there = list(self._model()[0].visits.values())
+        chosen = [dict(v, kg=r["kg"]) for v, r in zip(there[at % len(there) :], rows, strict=False)]
+        shown = {v[0]: dict(zip(HEADERS, v, strict=True)) for v in self._model()[0].view()}
+        said = [
+            shown[v["no"]] | {"kg": v["kg"], "m1": r["m1"]}
+            for v, r in zip(chosen, rows, strict=False)
+        ]
+        self.add(
+            [*said, *rows[-1:]] if at == 5 and said else said or rows, f"{ONLY}{policy}", False
+        )
 
     @rule(at=st.integers(0, 5))
     def undo(self, at: int) -> None:

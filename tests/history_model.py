@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 
 HEADERS = ("no", "kg", "hive", "colour", "apiary", "place", "note", "after", "m1", "m2", "tags")
 Row = dict[str, str]
+ONLY = "only "
+"""How the policy begins of a load that may make no record."""
 
 LAYOUT = """\
 kerfmark = 1
@@ -97,6 +99,9 @@ def load(
     """The state after rows were loaded, with what became of them; rows that do not fit are set
     `aside`. Raises Refused."""
     good = list(rows)
+    if policy.startswith(ONLY):
+        policy = policy.removeprefix(ONLY)
+        _only_what_is_there(before, rows)
     while aside and (
         bad := [r for r in good if _is_bad(before, good, r, policy or "refuse", missing)]
     ):
@@ -180,6 +185,19 @@ def _load(before: State, rows: Sequence[Row], policy: str, missing: str) -> tupl
             else:
                 account.different += 1
     return out, account
+
+
+def _only_what_is_there(before: State, rows: Sequence[Row]) -> None:
+    """Raises Refused for rows that say a record which is not there."""
+    for row in rows:
+        spot = row["apiary"], row["place"]
+        if (
+            row["no"] not in before.visits
+            or row["hive"] not in before.hives
+            or (spot != ("", "") and spot not in before.spots)
+            or not set(filter(None, row["tags"].split(";"))) <= before.tags
+        ):
+            raise Refused(f"{row['no']} says something that is not there")
 
 
 def _fits(rows: Sequence[Row]) -> None:

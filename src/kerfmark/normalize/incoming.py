@@ -67,7 +67,7 @@ class Incoming:
         """Which records may be made: those that a file has itself, and those that a link may
         create."""
         out = np.ones(self.tables[name].rows, bool)
-        if self.only_known:
+        if self.only_known and not self.tables[name].spec.part_of:  # parts belong to a known record
             return ~out
         for other, link, _ in self.links_to(name):
             out[self.found[other, link].created] = False
