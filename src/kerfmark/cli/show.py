@@ -6,6 +6,7 @@ import argparse
 import csv
 import re
 import sys
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from kerfmark.cli import database
@@ -166,44 +167,54 @@ def _tell(table: TableShown, terminal: Terminal, *, alone: bool) -> None:
     terminal.say((table.name, HEAD), "  ", "; ".join(facts))
     if table.comment:
         terminal.say("  ", table.comment)
-    if alone:
-        said = any(c.comment for c in table.columns)
-        terminal.table(
-            ["column", "type", "may be blank", "leads to", *(["says"] if said else [])],
-            [
-                (
-                    c.name,
-                    c.type,
-                    "yes" if c.optional else "-",
-                    c.links_to or "-",
-                    *([c.comment] if said else []),
-                )
-                for c in table.columns
-            ],
-            cut=[4],
-        )
-        terminal.say()
-    if table.first_rows:
+    heads = [c.name for c in table.columns]
+    rows = [
+        [_cell(table, i, n, value) for i, value in enumerate(row)]
+        for n, row in enumerate(table.first_rows)
+    ]
+    across = bool(rows) and terminal.fits(heads, rows)
+    if alone or not across:
+        _tell_columns(table, [] if across else rows, terminal, alone=alone)
+    if across:
+        if alone:
+            terminal.say()
         numbers = [
             i
             for i, c in enumerate(table.columns)
             if re.match(_NUMBERS, c.type.lower()) and c.name not in table.called
         ]
-        heads = [c.name for c in table.columns]
-        rows = [
-            [_cell(table, i, n, value) for i, value in enumerate(row)]
-            for n, row in enumerate(table.first_rows)
-        ]
-        if terminal.fits(heads, rows):
-            terminal.table(heads, rows, right=numbers)
-        else:  # too wide to be read across: a line per column instead
-            terminal.table(
-                ["column", "type", *(f"row {i + 1}" for i in range(len(rows)))],
-                [[c.name, c.type, *(row[i] for row in rows)] for i, c in enumerate(table.columns)],
-            )
+        terminal.table(heads, rows, right=numbers)
     if table.counting:
         terminal.say()
         terminal.say(("to count by group, in SQL:  ", FAINT), table.counting)
+
+
+def _tell_columns(
+    table: TableShown, rows: Sequence[Sequence[object]], terminal: Terminal, *, alone: bool
+) -> None:
+    """A line for each column: what it is, where one table is asked for, and what it has in rows
+    that are too wide to be read across."""
+    if not alone and not rows:
+        return
+    said = alone and any(c.comment for c in table.columns)
+    terminal.table(
+        [
+            *("column", "type"),
+            *(("may be blank", "leads to") if alone else ()),
+            *(("says",) if said else ()),
+            *(f"row {i + 1}" for i in range(len(rows))),
+        ],
+        [
+            [
+                *(c.name, c.type),
+                *(("yes" if c.optional else "-", c.links_to or "-") if alone else ()),
+                *((c.comment,) if said else ()),
+                *(row[i] for row in rows),
+            ]
+            for i, c in enumerate(table.columns)
+        ],
+        cut=[4] if said else [],
+    )
 
 
 def _cell(table: TableShown, column: int, row: int, value: object) -> object:
