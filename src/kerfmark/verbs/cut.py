@@ -177,11 +177,11 @@ def cut(
                 AddOptions(known=known, rehearsal=rehearsal, aside=aside),
                 progress=progress,
             )
-    if replace and script is None:
-        refuse_to_replace(database, discard)
     new = database.new(replace)  # a target that will not do is told before the work
     with contextlib.ExitStack() as always:
         always.callback(new.discard)  # an interrupt may come at any time
+        if replace and script is None:  # what others commit from here on is noticed
+            refuse_to_replace(database, discard)
         aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
         if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
             if reading.is_given or steering != Steering():

@@ -130,35 +130,50 @@ def recut(
     )
 
 
-def replayed(
-    file: Changing,
-    address: str | Path,
-    ledger: Ledger,
-    without: Collection[int],
-    progress: Progress,
-) -> None:
-    """Makes all loads of an open database (at an address) again but some, from their files. These
-    are taken back.
+@dataclass(frozen=True)
+class Replay:
+    """All loads of a database but some, read again: the `ledger` in which those are taken back, the
+    sources of each other load, and the files that are gone."""
 
-    Raises DataRefused where the others could not have been made without them, or somebody has
-    changed cells by hand, SourceError when a file is no longer there.
+    ledger: Ledger
+    without: tuple[int, ...]
+    encoded: Mapping[int, Mapping[str, EncodedSource]]
+    gone: Mapping[str, None]
+
+
+def read_again(
+    address: str | Path, ledger: Ledger, without: Collection[int], progress: Progress
+) -> Replay:
+    """Reads the files of all loads of a database (at an address) but some. To be done before the
+    database is locked, as it is read for it.
+
+    Raises DataRefused where somebody has changed cells by hand, SourceError when a file is no
+    longer there.
     """
     layout = parse_layout(ledger.layout, "the layout in the database")
-    database = database_at(address)
-    _refuse_what_cannot_be(file, ledger, layout, layout, database.name)
-    _refuse_changes_by_hand(address, ledger, {}, progress)
-    at = now()
-    gone = [replace(n, undone_at=at) if n.number in without else n for n in ledger.loads]
+    database, at = database_at(address), now()
     rest = copy.copy(ledger)
-    rest.loads = gone
-    encoded, missing = _rows_again(file, rest, layout, layout, database, progress)
-    numbers = ", ".join(map(str, sorted(without)))
+    rest.loads = [replace(n, undone_at=at) if n.number in without else n for n in ledger.loads]
+    with database.reading() as reader:
+        _refuse_what_cannot_be(reader, ledger, layout, layout, database.name)
+        encoded, gone = _rows_again(reader, rest, layout, layout, database, progress)
+    _refuse_changes_by_hand(address, ledger, {}, progress)
+    return Replay(rest, tuple(sorted(without)), encoded, gone)
+
+
+def make_again(file: Changing, database: Database, replay: Replay, progress: Progress) -> None:
+    """Makes all loads of an open database again but those that are taken back. Raises DataRefused
+    where they could not have been made without them."""
+    ledger = replay.ledger
+    [at] = {n.undone_at for n in ledger.loads if n.number in replay.without}
+    numbers = ", ".join(map(str, replay.without))
     file.execute(
         f"UPDATE kerfmark_loads SET undone_at = {literal(at)} WHERE load_id IN ({numbers})"
     )
-    done = _Recutting(file, database, rest, layout, layout, ledger.layout, progress)
-    done.undone = sorted(without)
-    done.recut(encoded, missing, rehearsal=False)
+    layout = parse_layout(ledger.layout, "the layout in the database")
+    done = _Recutting(file, database, ledger, layout, layout, ledger.layout, progress)
+    done.undone = [*replay.without]
+    done.recut(replay.encoded, replay.gone, rehearsal=False)
 
 
 def _count(reader: Reader, table: str) -> int:

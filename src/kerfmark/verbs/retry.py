@@ -1,5 +1,5 @@
 """Doing a load once more where the database took it back because another program's got in its
-way."""
+way, or has another file by now."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def retried(work: Callable[[], T]) -> T:
         try:
             return work()
         except TargetError as error:
-            if error.code != "target.deadlock":
+            if error.code not in ("target.deadlock", "target.replaced"):
                 raise
             time.sleep(PAUSE * 2**n)
     return work()

@@ -11,16 +11,16 @@ from pathlib import Path
 import numpy as np
 
 from kerfmark.address import database_at
-from kerfmark.errors import DataRefused, Origin, UsageError
+from kerfmark.errors import DataRefused, Origin, TargetError, UsageError
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import REPLACED, read_changes
 from kerfmark.ledger.records import Ledger
 from kerfmark.ledger.undo import UndoPlan
 from kerfmark.progress import Progress, silent
-from kerfmark.store.interface import Changing
+from kerfmark.store.interface import Changing, Database, Reader
 from kerfmark.store.quoting import literal, quote
 from kerfmark.verbs.recording import now
-from kerfmark.verbs.recut import replayed
+from kerfmark.verbs.recut import Replay, make_again, read_again
 from kerfmark.verbs.retry import retried
 
 
@@ -58,33 +58,50 @@ def undo(
     if backup is not None:
         where.copy(Path(backup))
 
+    with where.reading() as reader:
+        before = Ledger(reader)
+        numbers = _numbers(before, load, through)
+        left = {n.number for n in before.live} - {*numbers}
+        replay = bool(left) and replaced_parts(reader, before, numbers)
+    again = read_again(database, before, numbers, progress) if replay else None
+
     def once() -> tuple[list[int], Undoing]:
         with where.changing() as file:
             ledger = Ledger(file)
-            number = _wanted(ledger, load)
             undoing = Undoing(file, ledger, progress)
-            numbers = (
-                [n.number for n in reversed(ledger.live) if n.number >= number]
-                if through
-                else [number]
-            )
-            left = {n.number for n in ledger.live} - {*numbers}
-            if left and replaced_parts(file, ledger, numbers):
-                undoing.replay(database, numbers)
+            if again is None:
+                undone = _numbers(ledger, load, through)
+                undoing.undo(undone)
+            elif ledger.loads != before.loads:
+                raise TargetError(
+                    "another program has changed the database meanwhile",
+                    code="target.changed",
+                    origin=Origin(where.name),
+                    next="run the command again",
+                )
             else:
-                undoing.undo(numbers)
+                undone = numbers
+                undoing.replay(where, again)
             file.commit()
-        return numbers, undoing
+        return undone, undoing
 
-    numbers, undoing = retried(once)
+    undone, undoing = retried(once)
     return UndoResult(
         where.name,
-        tuple(numbers),
+        tuple(undone),
         tuple((t, *n) for t, n in undoing.counts.items()),
         tuple(undoing.stay.items()),
         tuple(undoing.inherited.items()),
         round(time.perf_counter() - started, 3),
     )
+
+
+def _numbers(ledger: Ledger, load: int | None, through: bool) -> list[int]:
+    """The loads that are to be taken back, the latest first."""
+    number = _wanted(ledger, load)
+    if not through:
+        return [number]
+    return [n.number for n in reversed(ledger.live) if n.number >= number]
 
 
 def _wanted(ledger: Ledger, load: int | None) -> int:
@@ -104,11 +121,11 @@ def _wanted(ledger: Ledger, load: int | None) -> int:
     return live[-1] if load is None else load
 
 
-def replaced_parts(file: Changing, ledger: Ledger, numbers: Sequence[int]) -> bool:
+def replaced_parts(reader: Reader, ledger: Ledger, numbers: Sequence[int]) -> bool:
     """Whether one of some loads, or one after them, has replaced records with everything that
     belongs to them."""
     since = [n.number for n in ledger.live if n.number >= min(numbers, default=0)]
-    return any(column == REPLACED for _, column in read_changes(file, since))
+    return any(column == REPLACED for _, column in read_changes(reader, since))
 
 
 class Undoing:
@@ -137,25 +154,25 @@ class Undoing:
                 f"UPDATE kerfmark_loads SET undone_at = {literal(now())} WHERE load_id = {number}"
             )
 
-    def replay(self, address: str | Path, numbers: Sequence[int]) -> None:
-        """Takes loads of the database at an address back by making all others again: where records
-        were replaced with everything that belongs to them, what they had before is only in the
-        files. Raises what `replayed` raises."""
+    def replay(self, database: Database, again: Replay) -> None:
+        """Takes loads back by making all others again: where records were replaced with everything
+        that belongs to them, what they had before is only in the files. Raises DataRefused where
+        other loads depend on one of them."""
         before = {t: self._rows(t) for t in self.layout.tables}
         try:
-            replayed(self.file, address, self.ledger, numbers, self.progress)
+            make_again(self.file, database, again, self.progress)
         except DataRefused as refusal:
             if refusal.code != "data.misfit":
                 raise
             raise DataRefused(
-                f"load {numbers[-1]} cannot be taken back alone",
+                f"load {again.without[-1]} cannot be taken back alone",
                 code="data.depends",
                 origin=Origin(self.file.name),
                 why="without it, rows of later loads do not fit",
                 more=refusal.more,
                 total=refusal.total,
-                next=f"kerfmark undo {shlex.quote(self.file.name)} {min(numbers)} --through takes "
-                "these back too",
+                next=f"kerfmark undo {shlex.quote(self.file.name)} {again.without[0]} --through "
+                "takes these back too",
             ) from refusal
         for table, rows in before.items():
             if gone := rows - self._rows(table):

@@ -20,6 +20,7 @@ import numpy as np
 import pyarrow as pa
 
 from kerfmark import memory
+from kerfmark.errors import Origin, TargetError
 from kerfmark.store.common_sql import SOUGHT, SharedSql
 from kerfmark.store.interface import PATIENCE, known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
@@ -29,6 +30,7 @@ from kerfmark.store.sqlite.connection import arrow_driver, insert_batches, trans
 from kerfmark.store.sqlite.create_table import with_column_type
 from kerfmark.store.sqlite.dialect import LEDGER, dialect
 from kerfmark.store.sqlite.reader import SqliteCatalog
+from kerfmark.store.sqlite.replacing import identity
 
 if TYPE_CHECKING:
     from kerfmark.layout.model import Layout
@@ -38,6 +40,26 @@ _NOTED = 400
 """Changes noted in one statement."""
 MAPPED = 1 << 34
 """Bytes of the file that are read as memory."""
+
+
+@contextlib.contextmanager
+def _same_file(path: Path) -> Iterator[None]:
+    """Raises TargetError where another file has the name of this one once it is locked: what were
+    written would be in none."""
+    before, failure = identity(path), None
+    try:
+        yield
+    except Exception as error:
+        failure = error
+    if identity(path) != before:
+        raise TargetError(
+            "another program has replaced the database meanwhile",
+            code="target.replaced",
+            origin=Origin(str(path)),
+            next="run the command again",
+        ) from failure
+    if failure is not None:
+        raise failure
 
 
 class OpenFile(SqliteCatalog, SharedSql):
@@ -54,7 +76,7 @@ class OpenFile(SqliteCatalog, SharedSql):
     def __enter__(self) -> OpenFile:
         driver = arrow_driver()
 
-        with translated(self.path):
+        with translated(self.path), _same_file(self.path):
             self._connection = driver.connect(str(self.path))
             self._cursor = self._connection.cursor()
             try:

@@ -36,6 +36,7 @@ from kerfmark.store.sqlite.connection import (
 )
 from kerfmark.store.sqlite.dialect import LEDGER, dialect, to_engine
 from kerfmark.store.sqlite.parallel_load import FAST, PAGE, load_by_two, worth_two
+from kerfmark.store.sqlite.replacing import OldFile
 
 _SORTING = ("cache_size=-2000", "threads=1")
 """For the indexes: runs that fit the processor's cache, sorted by a second thread while the first
@@ -83,6 +84,7 @@ class NewFile:
                 next=f"make the folder {target.parent} first",
             )
         self.target, self.replace = target, replace
+        self._old = OldFile(target) if target.exists() else None
         self.remarks: list[str] = []
         self.path = target.with_name(f".{target.name}.{os.getpid()}.part")
         begin_import("sqlalchemy.dialects.sqlite")
@@ -121,6 +123,8 @@ class NewFile:
     def discard(self) -> None:
         """Removes what was not published. May be called at any time, and again."""
         wait_for_imports()
+        if self._old is not None:
+            self._old.close()
         if hasattr(self, "_db"):
             self._db.close()
         for name in (
@@ -238,8 +242,8 @@ class NewFile:
         try:
             with self.path.open("rb+") as file:
                 os.fsync(file.fileno())
-            if self.replace:
-                self.path.replace(self.target)
+            if self._old is not None:
+                self._old.give_way_to(self.path)
             else:
                 _rename_new(self.path, self.target)
         except FileExistsError as error:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from kerfmark import memory
 from kerfmark.errors import Origin, TargetError
-from kerfmark.store.interface import OWN, ColumnFacts, LinkFacts, TableFacts
+from kerfmark.store.interface import OWN, PATIENCE, ColumnFacts, LinkFacts, TableFacts
 from kerfmark.store.prefetch import has_two_cores
 from kerfmark.store.quoting import literal, quote, unquote
 from kerfmark.store.sqlite.connection import (
@@ -311,12 +311,14 @@ def reading(path: Path) -> Iterator[SqliteReader]:
         if journal.exists():
             with (
                 contextlib.suppress(sqlite3.OperationalError),
-                contextlib.closing(sqlite3.connect(path)) as db,
+                contextlib.closing(sqlite3.connect(path, timeout=PATIENCE)) as db,
             ):
                 db.execute("SELECT count(*) FROM sqlite_master").fetchone()
-        with contextlib.closing(sqlite3.connect(read_only(path), uri=True)) as db:
+        with contextlib.closing(sqlite3.connect(read_only(path), uri=True, timeout=PATIENCE)) as db:
             try:
                 db.execute("SELECT count(*) FROM sqlite_master").fetchone()
+            except sqlite3.OperationalError:  # locked, or out of reach
+                raise
             except sqlite3.DatabaseError as error:
                 raise TargetError(
                     "this is not an SQLite database",
