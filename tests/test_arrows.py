@@ -34,7 +34,17 @@ MAY_USE = {
     },
     "cli": {"verbs", "demo", "draw"},
 }
-EVERYWHERE = {"errors", "progress", "address", "memory", "background_import", "engines", ""}
+EVERYWHERE = {
+    "errors",
+    "progress",
+    "address",
+    "memory",
+    "background_import",
+    "engines",
+    "own_tables",
+    "visible",
+    "",
+}
 
 
 def rooms_used(path: Path) -> set[str]:

@@ -43,7 +43,9 @@ class Engine:
     `database` opens a place (an `Address` or a `Path`) as a `store.interface.Database`; `source`
     tells how its tables are read as sources; `script` gives a `store.script_style.ScriptStyle`.
     Where one is None, the engine cannot do it. `run_script` is the command of its own client that
-    runs a script, `query` one that runs a query ({database}, {script}, {sql}).
+    runs a script, `query` one that runs a query ({database}, {script}, {sql}). No table of a user
+    may begin with one of `kept_tables`, and no column be called as one of `kept_columns`, which
+    every table has whether it declares them or not.
     """
 
     name: str
@@ -61,6 +63,8 @@ class Engine:
     script: Callable[[], Any] | None = None
     run_script: str = ""
     query: str = ""
+    kept_tables: tuple[str, ...] = ()
+    kept_columns: tuple[str, ...] = ()
 
     def script_command(self, script: str, database: str) -> str:
         """The command of its own client that runs a script."""
@@ -85,6 +89,18 @@ def engines() -> tuple[Engine, ...]:
         if module.ispkg:
             found += importlib.import_module(f"{ENGINE_PACKAGES}.{module.name}.engine").ENGINES
     return tuple(sorted(found, key=lambda e: e.order))
+
+
+@functools.cache
+def kept_tables() -> tuple[str, ...]:
+    """How the tables begin that engines keep for themselves."""
+    return tuple(begin for e in engines() for begin in e.kept_tables)
+
+
+@functools.cache
+def kept_columns() -> frozenset[str]:
+    """Columns that tables of some engine have whether they declare them or not."""
+    return frozenset(column for e in engines() for column in e.kept_columns)
 
 
 def servers() -> list[Engine]:

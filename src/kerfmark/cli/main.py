@@ -156,6 +156,14 @@ def main(argv: Sequence[str] | None = None) -> int:
     except BrokenPipeError:  # the reader of our output left
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return DONE
+    except RecursionError:
+        if os.environ.get("KERFMARK_TRACEBACK"):
+            raise
+        terminal.fail(
+            "something in the input is nested too deeply; nothing was written\n"
+            "next: write it with fewer levels"
+        )
+        return WRONG_USE
     except MemoryError:
         terminal.fail("there is not enough memory for this; nothing was written")
         return WRONG_USE

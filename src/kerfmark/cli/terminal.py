@@ -14,6 +14,8 @@ from decimal import Decimal
 from pathlib import PurePath
 from typing import TYPE_CHECKING, Any
 
+from kerfmark.visible import visible
+
 if TYPE_CHECKING:
     from rich.console import Console
     from rich.progress import Progress, TaskID
@@ -227,15 +229,7 @@ def styled(*parts: str | tuple[str, str]) -> Text:
     from rich.text import Text
 
     return Text.assemble(
-        *[harmless(p) if isinstance(p, str) else (harmless(p[0]), p[1]) for p in parts]
-    )
-
-
-def harmless(text: str) -> str:
-    """A text whose control characters, except line ends, are shown as a picture of themselves."""
-    return "".join(
-        chr(0x2400 + ord(c)) if ord(c) < 32 and c != "\n" else "␡" if c == "\x7f" else c
-        for c in text
+        *[visible(p) if isinstance(p, str) else (visible(p[0]), p[1]) for p in parts]
     )
 
 

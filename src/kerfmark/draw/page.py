@@ -6,14 +6,15 @@ from __future__ import annotations
 import functools
 from typing import Any
 
+from kerfmark.visible import visible
+
 LONGEST = 60
 """Letters of a cell that are shown."""
 
 
-def visible(value: object) -> str:
-    """A value as text in which control characters are pictures of themselves; nothing for none."""
-    text = "" if value is None else str(value)
-    return "".join(chr(0x2400 + ord(c)) if ord(c) < 32 and c not in "\n\t" else c for c in text)
+def shown(value: object) -> str:
+    """A value as text in which nothing is obeyed; nothing for none."""
+    return "\t".join(map(visible, ("" if value is None else str(value)).split("\t")))
 
 
 @functools.cache
@@ -22,7 +23,7 @@ def _environment() -> Any:
     from markupsafe import Markup
 
     def finalize(value: object) -> object:
-        return value if isinstance(value, Markup) else visible(value)
+        return value if isinstance(value, Markup) else shown(value)
 
     return Environment(
         loader=PackageLoader("kerfmark.draw"),

@@ -12,7 +12,7 @@ import io
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from kerfmark.draw.page import visible
+from kerfmark.draw.page import shown
 
 Point = tuple[float, float]
 LIGHT = {
@@ -220,4 +220,4 @@ def raster(scene: Scene, kind: str, *, dark: bool = False) -> bytes:
 
 def _escaped(text: object) -> str:
     """A text as SVG shows it."""
-    return html.escape(visible(text))
+    return html.escape(shown(text))

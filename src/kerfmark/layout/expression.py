@@ -25,12 +25,23 @@ DEEPEST = 60
 """Levels of brackets."""
 
 
+SHOWN = 60
+"""Characters before and after a mistake that are told."""
+LONGEST, CHAIN = 20_000, 150
+"""Characters of an expression, and how many of its parts may rest on each other."""
+
+
 class ExpressionError(ValueError):
     """What is wrong with an expression, and at which character (from 0)."""
 
     def __init__(self, what: str, text: str, at: int) -> None:
         self.what, self.text, self.at = what, text, at
-        super().__init__(f"{what}, at character {at + 1}: {text[:at]}»{text[at:]}")
+        before, after = text[:at], text[at:]
+        if len(before) > SHOWN:
+            before = f"…{before[-SHOWN:]}"
+        if len(after) > SHOWN:
+            after = f"{after[:SHOWN]}…"
+        super().__init__(f"{what}, at character {at + 1}: {before}»{after}")
 
 
 @dataclass(frozen=True)
@@ -89,6 +100,9 @@ def parse_expression(text: str, types: Callable[[str, int], ColumnType]) -> Node
 class _Parser:
     def __init__(self, text: str, types: Callable[[str, int], ColumnType]) -> None:
         self.text, self.types = text, types
+        if len(text) > LONGEST:
+            raise ExpressionError(f"this is longer than {LONGEST:,} characters", text, LONGEST)
+        self.rests_on: dict[int, int] = {}
         self.tokens = list(self._cut())
         self.at, self.depth = 0, 0
 
@@ -213,8 +227,13 @@ class _Parser:
                 ),
                 at,
             )
+        chain = 1 + max((self.rests_on.get(id(a), 0) for a in args), default=0)
+        if chain > CHAIN:
+            self._fail("this has too many parts; make a derived column of some of them", at)
         try:
-            return Node("call", name, rule(*args), at, args)
+            node = Node("call", name, rule(*args), at, args)
+            self.rests_on[id(node)] = chain
+            return node
         except TypeError:
             self._fail(f'"{name}" cannot take {len(args)} values', at)
         except _WrongKind as wrong:

@@ -6,6 +6,8 @@ from __future__ import annotations
 import re
 import unicodedata
 
+from kerfmark.engines import kept_columns, kept_tables
+from kerfmark.own_tables import is_own
 from kerfmark.profile.reserved import RESERVED
 
 LONGEST = 60
@@ -42,14 +44,26 @@ def singular(name: str) -> str:
     return name[:-1] if re.search(r"[^siu]s$", name) and len(name) > 3 else name
 
 
+def is_kept_back(table: str) -> bool:
+    """Whether no table of a user may be called so: it is Kerfmark's or an engine's."""
+    return is_own(table) or table.lower().startswith(kept_tables())
+
+
+def _is_kept(name: str) -> bool:
+    """Whether some engine takes a name for something of its own."""
+    return name in RESERVED or name in kept_columns() or is_kept_back(name)
+
+
 def free_name(wanted: str, taken: set[str], otherwise: str) -> str:
     """`wanted` unless it is empty, reserved or taken; then `otherwise`, numbered as far as need be.
 
     The name is added to `taken`.
     """
-    name = wanted if wanted and wanted not in RESERVED and not wanted[0].isdigit() else otherwise
+    name = wanted if wanted and not _is_kept(wanted) and not wanted[0].isdigit() else otherwise
+    if is_kept_back(name):
+        name = f"table_{name}"
     plain, n = name, 2
-    while name in taken or name in RESERVED:
+    while name in taken or _is_kept(name):
         name, n = f"{plain}_{n}", n + 1
     taken.add(name)
     return name

@@ -21,6 +21,7 @@ from kerfmark.layout.model import (
     TableSpec,
 )
 from kerfmark.layout.validation import Mistake, read_data
+from kerfmark.visible import TURNING, visible
 
 if TYPE_CHECKING:
     from tomlkit.items import Table
@@ -52,6 +53,10 @@ def parse_layout(text: str, name: str) -> Layout:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise LayoutError("this is not TOML", origin=Origin(name), why=str(error)) from error
+    except RecursionError as error:
+        raise LayoutError(
+            "this is nested too deeply", origin=Origin(name), next="a layout has four levels"
+        ) from error
     version = data.get("kerfmark")
     if isinstance(version, int) and version > VERSION:
         raise LayoutError(
@@ -95,7 +100,7 @@ def write_layout(layout: Layout, reasons: Mapping[str, list[str]] | None = None)
     said = reasons or {}
     doc = tomlkit.document()
     for line in HEADING.splitlines():
-        doc.add(tomlkit.comment(line))
+        doc.add(tomlkit.comment(_one_line(line)))
     doc.add("kerfmark", tomlkit.item(layout.kerfmark))
     if layout.existing:
         doc.add(tomlkit.comment("The tables are in the database already: cut fills them."))
@@ -121,18 +126,23 @@ def write_layout(layout: Layout, reasons: Mapping[str, list[str]] | None = None)
             for link, parent in spec.links.items():
                 links.add(link, parent.to if parent == LinkSpec(to=parent.to) else _inline(parent))
                 for line in said.get(f"tables.{name}.{link}", []):
-                    links[link].comment(line)
+                    links[link].comment(_one_line(line))
             table.add("links", links)
         columns = tomlkit.table()
         for column, c in spec.columns.items():
             columns.add(column, c.header if c == ColumnSpec(header=c.header or "-") else _inline(c))
             for line in said.get(f"tables.{name}.{column}", []):
-                columns[column].comment(line)
+                columns[column].comment(_one_line(line))
         if spec.columns:
             table.add("columns", columns)
         tables.add(name, table)
     doc.add("tables", tables)
-    return tomlkit.dumps(doc)
+    return TURNING.sub(lambda c: f"\\u{ord(c[0]):04X}", tomlkit.dumps(doc))
+
+
+def _one_line(comment: str) -> str:
+    """A comment in which nothing ends its line or is obeyed by an editor."""
+    return visible(comment.replace("\n", " "))
 
 
 def _item(value: Any) -> Any:
@@ -185,7 +195,7 @@ def _commented(table: Table, lines: list[str]) -> Table:
 
     out = tomlkit.table()
     for line in (part for long in lines for part in textwrap.wrap(long, 100)):
-        out.add(tomlkit.comment(line))
+        out.add(tomlkit.comment(_one_line(line)))
     for key, value in table.items():
         out.add(key, value)
     return out

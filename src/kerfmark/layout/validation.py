@@ -15,9 +15,11 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from kerfmark.engines import kept_columns
 from kerfmark.errors import article
 from kerfmark.layout.expression import BOOLEAN, ExpressionError, parse_expression
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, PartSpec, SourceSpec, TableSpec
+from kerfmark.layout.names import is_kept_back
 from kerfmark.profile.convert import to_typed
 from kerfmark.profile.types import TEXT, ColumnType, plain_form
 
@@ -270,6 +272,7 @@ def _of_table(layout: Layout, name: str, table: TableSpec) -> list[Mistake]:
 
     if not table.source:
         wrong("say its source: there are several")
+    out += _names_of_engines(layout, name, table)
     out += _wrong_names(layout, here, table)
     if not table.each_row and not table.known_by:
         wrong("say known_by, or each_row = true for a record per row")
@@ -314,6 +317,22 @@ def _of_table(layout: Layout, name: str, table: TableSpec) -> list[Mistake]:
     if table.only_rows and table.source in layout.sources:
         out += _of_expression(layout, (*here, "only_rows"), table.source, table.only_rows, BOOLEAN)
     return [*out, *_parts(layout, here, table), *_exceptions(layout, here, name, table)]
+
+
+def _names_of_engines(layout: Layout, name: str, table: TableSpec) -> Iterator[Mistake]:
+    """Names that Kerfmark or an engine keeps for itself, of tables that are to be made."""
+    if layout.existing:
+        return
+    if is_kept_back(name):
+        yield Mistake(
+            ("tables", name), f'no table can be called "{name}": Kerfmark or an engine keeps it'
+        )
+    for key, names in (("columns", table.columns), ("links", table.links)):
+        for c in names:
+            if c.lower() in kept_columns():
+                yield Mistake(
+                    ("tables", name, key, c), f'no column can be called "{c}": an engine keeps it'
+                )
 
 
 def _wrong_names(layout: Layout, here: tuple[str, ...], table: TableSpec) -> Iterator[Mistake]:

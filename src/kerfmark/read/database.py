@@ -15,6 +15,7 @@ from kerfmark.address import address, is_url
 from kerfmark.background_import import wait_for_imports
 from kerfmark.engines import SourceConnection, by_scheme, drivers, file_engine, url_forms
 from kerfmark.errors import Origin, SourceError
+from kerfmark.own_tables import is_own
 from kerfmark.read.cells import texts
 from kerfmark.read.format import Format, check_path
 from kerfmark.read.source import Batches, Found, Piece, Reading, RowRules
@@ -23,8 +24,6 @@ T = TypeVar("T")
 
 ROWS = 16_384
 """Rows fetched at a time."""
-OWN = "kerfmark_"
-"""How the tables begin that Kerfmark keeps for itself."""
 
 
 def tables(location: str, reading: Reading = Reading()) -> list[TableSource]:
@@ -37,7 +36,7 @@ def tables(location: str, reading: Reading = Reading()) -> list[TableSource]:
     with _connected(location) as connection:
         from sqlalchemy import inspect
 
-        names = [n for n in inspect(connection).get_table_names() if not n.startswith(OWN)]
+        names = [n for n in inspect(connection).get_table_names() if not is_own(n)]
     if reading.table:
         return [TableSource(location, table=reading.table)]
     if not names:

@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 
 from kerfmark.errors import DataRefused, Origin, SourceError
 from kerfmark.read.delimited import DelimitedSource
-from kerfmark.read.json_records import parse_lines, with_texts
+from kerfmark.read.json_records import TooDeep, parse_lines, refuse_depth, with_texts
 from kerfmark.read.nested import NestedSource
 from kerfmark.read.source import Found
 
@@ -144,7 +144,10 @@ def _not_json(cells: pa.StringArray) -> Iterator[tuple[int, str]]:
         if cell is not None:
             try:
                 json.loads(cell, parse_constant=_refuse_constant)
-            except (ValueError, RecursionError) as error:
+                refuse_depth(cell.encode())
+            except RecursionError:
+                yield row, str(TooDeep())
+            except ValueError as error:
                 yield row, str(error)
 
 

@@ -20,8 +20,17 @@ from kerfmark.read.json_shapes import as_records
 
 BLOCK = 4 << 20
 LONGEST_RECORD = 64 << 20
+DEEPEST = 64
+"""How deep lists and records may lie in each other."""
 _NEWLINE, _QUOTE, _BACKSLASH, _SPACE = 10, 34, 92, 32
 _OPEN, _SHUT = (ord("{"), ord("[")), (ord("}"), ord("]"))
+
+
+class TooDeep(ValueError):
+    """Lists and records that lie deeper in each other than is read."""
+
+    def __init__(self) -> None:
+        super().__init__(f"lists and records lie more than {DEEPEST} deep in each other")
 
 
 class JsonFile:
@@ -123,7 +132,16 @@ class JsonFile:
                 if fresh and data.strip():
                     data = data.removeprefix(b"\xef\xbb\xbf").lstrip()
                     data, fresh = (data[1:] if outside else data), False
-                end, number, block = _records(data, bool(outside))
+                try:
+                    end, number, block = _records(data, bool(outside))
+                except TooDeep as error:
+                    raise SourceError(
+                        "this is nested too deeply",
+                        code="source.deep",
+                        origin=Origin(self._bytes.name),
+                        why=f"in the records from number {count + 1:,} on {error}",
+                        next="write the file with fewer levels",
+                    ) from error
                 if end:
                     yield count, block
                     count, data = count + number, data[end:]
@@ -146,9 +164,15 @@ class JsonFile:
             )
 
 
+def refuse_depth(data: bytes) -> None:
+    """Raises TooDeep where lists and records lie too deep in each other."""
+    if data.count(b"[") + data.count(b"{") > DEEPEST:
+        _records(data, False)
+
+
 def parse_lines(lines: bytes, schema: pa.Schema | None) -> pa.RecordBatch:
     """Objects, one a line, as a batch with the types of a schema, or those that are found; numbers
-    keep their digits."""
+    keep their digits. Raises TooDeep."""
     quoted = _records(lines, False)[2]
     options = pj.ParseOptions(newlines_in_values=True, explicit_schema=schema)
     reading = pj.ReadOptions(use_threads=False, block_size=len(quoted) + 1)
@@ -173,6 +197,8 @@ def _records(data: bytes, commas: bool) -> tuple[int, int, bytes]:
     step[np.isin(cells, _SHUT)] = -1
     step[inside] = 0
     depth = np.cumsum(step, dtype=np.int32)
+    if len(depth) and depth.max() > DEEPEST:
+        raise TooDeep
     ends = np.flatnonzero((depth == 0) & (step == -1))
     if not len(ends):
         return 0, 0, b""

@@ -88,9 +88,9 @@ class NestedSource:
         names = [c.name for c in self._columns]
         headers = distinct_headers(names)
         taken = set(headers)
-        self.is_empty = not self._columns
         numbered = bool(list_) and not bare
-        self._own = [_free(RECORD, taken)] if self._below and self._columns else []
+        self.is_empty = not self._columns and not numbered and not (list_ and self._below)
+        self._own = [_free(RECORD, taken)] if self._below and not self.is_empty else []
         self._outer = (
             [_free(f"{'outer ' if self._own else ''}{RECORD}", taken), _free(POSITION, taken)]
             if numbered

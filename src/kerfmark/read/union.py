@@ -155,6 +155,8 @@ def unite(sources: Sequence[Source]) -> list[Source]:
             frozenset(source.headers),
             len(source.headers),
             tuple(sorted(settings.items())),
+            # the records of a list have numbers, which only those of the same list may share
+            getattr(source, "owner", None) and source.settings().get("member"),
         )
         named = any(not re.fullmatch(r"column \d+", h) for h in source.headers)
         groups.setdefault(shape if named else (id(source),), []).append(source)

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
-from kerfmark.store.interface import OWN
+from kerfmark.own_tables import COMPANIONS
 from kerfmark.store.names import INDEX_NAME, fit_name
 from kerfmark.store.quoting import quote
 
@@ -25,7 +25,7 @@ NUMBER = "kerfmark_row"
 
 def companion(table: str) -> str:
     """The table that numbers the rows of one whose records have a key of their own."""
-    return fit_name(f"{OWN}rows_of_{table}", INDEX_NAME)
+    return fit_name(f"{COMPANIONS}{table}", INDEX_NAME)
 
 
 def natural_keys(layout: Layout) -> dict[str, list[str]]:

@@ -22,8 +22,6 @@ if TYPE_CHECKING:
     from kerfmark.store.sql_dialect import SqlDialect
     from kerfmark.store.views import ViewSql
 
-OWN = "kerfmark_"
-"""How the tables begin that Kerfmark keeps for itself."""
 PATIENCE = 10
 """Seconds for which another program's lock is waited for."""
 

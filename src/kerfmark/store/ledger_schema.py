@@ -8,10 +8,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from kerfmark.store.interface import OWN
+from kerfmark.own_tables import OWN, TABLES
 
-TABLES = ("layouts", "loads", "files", "says", "changes", "known", "set_aside")
-"""Their names without the prefix, parents first."""
 NAMES = tuple(OWN + name for name in reversed(TABLES))
 """Their names, children first."""
 

@@ -16,10 +16,11 @@ import pyarrow as pa
 from kerfmark.address import Address
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
+from kerfmark.own_tables import OWN, TABLES
 from kerfmark.store.companion import NUMBER, companion, natural_keys, with_companion
 from kerfmark.store.ddl import Statements, statements
-from kerfmark.store.interface import OWN, LinkFacts, not_ours
-from kerfmark.store.ledger_schema import NAMES, TABLES, ledger_tables
+from kerfmark.store.interface import LinkFacts, not_ours
+from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.mysql.connection import connected
 from kerfmark.store.mysql.dialect import ledger_types, options_text
 from kerfmark.store.mysql.pending import (

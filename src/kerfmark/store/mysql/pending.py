@@ -13,12 +13,13 @@ from collections.abc import Sequence
 import pyarrow as pa
 
 from kerfmark.errors import Origin, TargetError
-from kerfmark.store.interface import OWN, PATIENCE
+from kerfmark.own_tables import PARTS
+from kerfmark.store.interface import PATIENCE
 from kerfmark.store.mysql.dialect import options_text
 from kerfmark.store.mysql.reader import MysqlReader
 from kerfmark.store.quoting import literal, quote
 
-PART = OWN + "part_"
+PART = PARTS
 """How the tables begin that are being built."""
 _LOCK = "CONCAT('kerfmark.', LEFT(DATABASE(), 50))"
 PENDING = PART + "pending"

@@ -15,7 +15,8 @@ from typing import Any
 import pyarrow as pa
 
 from kerfmark.errors import DataRefused, Origin
-from kerfmark.store.interface import OWN, ColumnFacts, LinkFacts, TableFacts
+from kerfmark.own_tables import is_own
+from kerfmark.store.interface import ColumnFacts, LinkFacts, TableFacts
 from kerfmark.store.mysql.connection import code_of, translated
 from kerfmark.store.mysql.dialect import LONGEST_NAME, dialect, to_engine
 from kerfmark.store.quoting import literal, quote
@@ -71,7 +72,7 @@ class MysqlReader(ServerReader):
                 "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() "
                 f"AND table_type = '{kind}' ORDER BY table_name"
             )
-            if not r[0].startswith(OWN)
+            if not is_own(r[0])
         ]
 
     def comments(self, table: str) -> dict[str, str]:
@@ -154,7 +155,7 @@ class MysqlReader(ServerReader):
                 "table_schema = DATABASE() "
                 f"AND referenced_table_name IN ({named}) AND table_name NOT IN ({named})"
             )
-            if not r[0].startswith(OWN)
+            if not is_own(r[0])
         ]
         for view, definition in self.ask(
             "SELECT table_name, view_definition FROM information_schema.views "

@@ -58,5 +58,7 @@ ENGINES = (
         script=_script,
         run_script="psql -f {script} {database}",
         query="psql {database} -c {sql}",
+        kept_tables=("pg_",),
+        kept_columns=("ctid", "xmin", "xmax", "cmin", "cmax", "tableoid"),
     ),
 )

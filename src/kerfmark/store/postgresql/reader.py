@@ -10,7 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 
-from kerfmark.store.interface import OWN, ColumnFacts, LinkFacts, TableFacts
+from kerfmark.own_tables import is_own
+from kerfmark.store.interface import ColumnFacts, LinkFacts, TableFacts
 from kerfmark.store.postgresql.binary import END, HEAD, binary, can_be_binary
 from kerfmark.store.postgresql.connection import translated
 from kerfmark.store.postgresql.dialect import LONGEST_NAME, dialect, to_engine
@@ -55,10 +56,9 @@ class PostgresReader(ServerReader):
             for r in self.ask(
                 "SELECT c.relname::text FROM pg_class c JOIN pg_namespace n ON n.oid = "
                 "c.relnamespace "
-                "WHERE n.nspname = current_schema() AND c.relkind IN ('r', 'p') AND "
-                f"left(c.relname, {len(OWN)}) <> {literal(OWN)} "
-                "ORDER BY c.oid DESC"
+                "WHERE n.nspname = current_schema() AND c.relkind IN ('r', 'p') ORDER BY c.oid DESC"
             )
+            if not is_own(r[0])
         ]
 
     def views(self) -> list[str]:
@@ -145,9 +145,9 @@ class PostgresReader(ServerReader):
                 "SELECT 'table', t.relname::text FROM pg_constraint k JOIN pg_class t ON t.oid = "
                 "k.conrelid "
                 f"WHERE k.contype = 'f' AND k.confrelid = ANY ({of}) AND NOT k.conrelid = ANY "
-                f"({of}) "
-                f"AND left(t.relname, {len(OWN)}) <> {literal(OWN)}"
+                f"({of})"
             )
+            if not (r[0] == "table" and is_own(r[1]))
         ]
 
     def text(self, expression: str) -> str:

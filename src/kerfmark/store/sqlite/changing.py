@@ -169,7 +169,8 @@ class OpenFile(SqliteCatalog, SharedSql):
 
     def last_row(self, table: str) -> int:
         """The highest number of a row of a table, 0 when it has none."""
-        return int(self.ask(f"SELECT COALESCE(MAX(rowid), 0) FROM {quote(table)}")[0][0])
+        row = self.row_name(table)
+        return int(self.ask(f"SELECT COALESCE(MAX({row}), 0) FROM {quote(table)}")[0][0])
 
     def fill_sought(
         self, table: str, columns: Sequence[tuple[str, pa.Array]], numbers: np.ndarray

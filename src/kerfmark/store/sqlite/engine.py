@@ -51,5 +51,7 @@ ENGINES = (
         script=_script,
         run_script="sqlite3 {database} < {script}",
         query="sqlite3 {database} {sql}",
+        kept_tables=("sqlite_",),
+        kept_columns=("rowid", "_rowid_", "oid"),
     ),
 )

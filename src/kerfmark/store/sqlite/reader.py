@@ -8,12 +8,14 @@ from __future__ import annotations
 import contextlib
 import sqlite3
 from collections.abc import Iterator, Sequence
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kerfmark import memory
 from kerfmark.errors import Origin, TargetError
-from kerfmark.store.interface import OWN, PATIENCE, ColumnFacts, LinkFacts, TableFacts
+from kerfmark.own_tables import is_own
+from kerfmark.store.interface import PATIENCE, ColumnFacts, LinkFacts, TableFacts
 from kerfmark.store.prefetch import has_two_cores
 from kerfmark.store.quoting import literal, quote, unquote
 from kerfmark.store.sqlite.connection import (
@@ -57,6 +59,10 @@ class SqliteCatalog:
     enforces_links = False  # they are only looked at where a program asks for it
     name: str
 
+    @cached_property
+    def _row_names(self) -> dict[str, str]:
+        return {}
+
     def ask(self, sql: str) -> Sequence[Sequence[Any]]:
         """The rows that a query gives."""
         raise NotImplementedError
@@ -67,10 +73,9 @@ class SqliteCatalog:
             n
             for (n,) in self.ask(
                 "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE "
-                "'sqlite\\_%' ESCAPE '\\'"
-                f" AND name NOT LIKE '{OWN.replace('_', chr(92) + '_')}%' ESCAPE '\\' ORDER BY "
-                "rowid DESC"
+                "'sqlite\\_%' ESCAPE '\\' ORDER BY rowid DESC"
             )
+            if not is_own(n)
         ]
 
     def views(self) -> list[str]:
@@ -144,8 +149,16 @@ class SqliteCatalog:
         return LinkFacts(tuple(own for own, _, _ in pairs), parent, tuple(key))
 
     def row(self, table: str, alias: str) -> str:
-        """SQLite numbers every row by itself."""
-        return f"{alias}.rowid"
+        """SQLite numbers every row by itself, under three names: one that is no column's."""
+        return f"{alias}.{self.row_name(table)}"
+
+    def row_name(self, table: str) -> str:
+        """What the number of a row of a table can be called."""
+        if table not in self._row_names:
+            there = {str(r[1]).lower() for r in self.ask(f"PRAGMA table_info({quote(table)})")}
+            free = (n for n in ("rowid", "_rowid_", "oid") if n not in there)
+            self._row_names[table] = next(free, "rowid")
+        return self._row_names[table]
 
     def text(self, expression: str) -> str:
         """An expression as text."""
