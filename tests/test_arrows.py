@@ -42,6 +42,7 @@ EVERYWHERE = {
     "background_import",
     "engines",
     "own_tables",
+    "leftovers",
     "visible",
     "",
 }

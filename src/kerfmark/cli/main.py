@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import errno
 import os
 import signal
 import sys
@@ -79,6 +80,14 @@ _EXITS = """\
 exit codes: 0 done; 1 refused because of the data, nothing written; 2 wrong usage or unreadable input, nothing written;
 3 done, with rows set aside; 130 interrupted, nothing written
 """  # noqa: E501
+
+
+_NO_ROOM = {
+    getattr(errno, name)
+    for name in ("ENOSPC", "EFBIG", "EDQUOT", "EROFS", "EIO")
+    if hasattr(errno, name)
+}
+"""What the system says where there is no room to write, or none may be used."""
 
 
 def parser() -> argparse.ArgumentParser:
@@ -172,6 +181,12 @@ def main(argv: Sequence[str] | None = None) -> int:
             raise
         if isinstance(error, OSError) and isinstance(error.filename, str):
             return _fail(_refused_by_the_system(error), terminal)
+        if isinstance(error, OSError) and error.errno in _NO_ROOM:
+            terminal.fail(
+                f"the disk is full, or it failed: {error.strerror}; nothing was written\n"
+                "next: make room and run the command again"
+            )
+            return WRONG_USE
         terminal.fail(
             f"Kerfmark failed: {type(error).__name__}: {error}\n"
             "why:  this is a fault of the program, not of your data; nothing was written\n"

@@ -6,6 +6,7 @@ from importlib import resources
 from pathlib import Path
 
 from kerfmark.errors import Origin, TargetError
+from kerfmark.leftovers import remove
 
 
 def write_demo(folder: Path) -> list[Path]:
@@ -13,16 +14,17 @@ def write_demo(folder: Path) -> list[Path]:
 
     Raises TargetError when one of them is there already with other contents.
     """
-    out = []
+    out: list[Path] = []
+    items = sorted(resources.files(__name__).joinpath("data").iterdir(), key=lambda i: i.name)
+    names = {item.name for item in items}
     if folder.exists() and not folder.is_dir():
         raise TargetError(
             "this is a file, not a folder", origin=Origin(str(folder)), next="name a folder"
         )
+    made = not folder.exists()
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        for item in sorted(
-            resources.files(__name__).joinpath("data").iterdir(), key=lambda i: i.name
-        ):
+        for item in items:
             path, data = folder / item.name, item.read_bytes()
             if path.exists() and path.read_bytes() != data:
                 raise TargetError(
@@ -31,10 +33,16 @@ def write_demo(folder: Path) -> list[Path]:
                     origin=Origin(str(path)),
                     next="name another folder",
                 )
+            if not path.exists():
+                out.append(path)
             path.write_bytes(data)
-            out.append(path)
     except OSError as error:
+        for path in (*out, *([folder] if made else [])):
+            remove(path)
         raise TargetError(
-            "the demo cannot be written there", origin=Origin(str(folder)), why=str(error)
+            "the demo cannot be written there",
+            origin=Origin(str(folder)),
+            why=str(error.strerror or error),
+            next="name another place, or look at its permissions and its room",
         ) from error
-    return out
+    return sorted(p for p in folder.iterdir() if p.name in names)

@@ -8,7 +8,6 @@ that it makes.
 from __future__ import annotations
 
 import contextlib
-import os
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -20,6 +19,7 @@ import pyarrow.compute as pc
 from kerfmark.engines import Engine
 from kerfmark.errors import Origin, TargetError
 from kerfmark.layout.model import Layout
+from kerfmark.leftovers import part_path, sweep
 from kerfmark.profile.types import ColumnType
 from kerfmark.store.companion import NUMBER, companion, natural_keys, numbered_keys
 from kerfmark.store.ddl import Statements, statements
@@ -113,23 +113,30 @@ class NewScript:
         self.path, self.title, self.style = path, title, style
         self.dialect = style.dialect()
         self.quote = self.dialect.quote
-        self.part = path.with_name(f".{path.name}.{os.getpid()}.part")
+        self.part = part_path(path)
+        sweep(path)
         self.remarks: list[str] = []
 
     def __enter__(self) -> NewScript:
         try:
             self.file: TextIO = self.part.open("w", encoding="utf-8", newline="\n")
         except OSError as error:
-            raise TargetError(
-                "the script cannot be written there",
-                code="target.unwritable",
-                origin=Origin(str(self.path)),
-                why=str(error.strerror),
-            ) from error
+            raise self._refused(error) from error
         return self
 
-    def __exit__(self, *error: object) -> None:
+    def _refused(self, error: OSError) -> TargetError:
+        return TargetError(
+            "the script cannot be written there",
+            code="target.unwritable",
+            origin=Origin(str(self.path)),
+            why=str(error.strerror or error),
+            next="name another place, or look at its permissions and its room",
+        )
+
+    def __exit__(self, kind: object, error: object, trace: object) -> None:
         self.discard()
+        if isinstance(error, OSError):
+            raise self._refused(error) from error
 
     def discard(self) -> None:
         """Removes what was not published."""

@@ -759,7 +759,10 @@ class Adding:
         except (DataRefused, TargetError) as refusal:
             if refusal.code not in ("data.refused", "target.failed"):
                 raise
-            self.file.rollback_to("kerfmark_rows")
+            try:
+                self.file.rollback_to("kerfmark_rows")
+            except TargetError:  # the engine has given up the whole transaction
+                raise refusal from None
             good, bad = 0, batch.num_rows  # the first rows that go in, and the fewest that do not
             while bad - good > 1:
                 middle = (good + bad) // 2

@@ -5,11 +5,12 @@ from __future__ import annotations
 
 import contextlib
 import os
-import shutil
 from collections.abc import Iterator, Mapping
+from dataclasses import replace as replaced
 from pathlib import Path
 
-from kerfmark.errors import Origin, TargetError
+from kerfmark.errors import KerfmarkError, Origin, TargetError
+from kerfmark.leftovers import part_path, remove, sweep
 
 
 def require_writable(
@@ -37,9 +38,10 @@ def require_writable(
 def write_atomically(files: Mapping[Path, str | bytes]) -> Iterator[None]:
     """Writes files beside their places first, and into their places once what is done meanwhile has
     succeeded."""
-    parts = {path: path.with_name(f".{path.name}.{os.getpid()}.part") for path in files}
+    parts = {path: part_path(path) for path in files}
     try:
         for path, content in files.items():
+            sweep(path)
             with _told(path):
                 parts[path].write_bytes(content.encode() if isinstance(content, str) else content)
         yield
@@ -47,8 +49,7 @@ def write_atomically(files: Mapping[Path, str | bytes]) -> Iterator[None]:
             part.replace(path)
     finally:
         for part in parts.values():
-            with contextlib.suppress(OSError):
-                part.unlink(missing_ok=True)
+            remove(part)
 
 
 @contextlib.contextmanager
@@ -83,7 +84,8 @@ def atomic_target(target: Path, *, folder: bool, replace: bool) -> Iterator[Path
             origin=Origin(str(target)),
             next=f"make the folder {target.parent} first",
         )
-    part = target.absolute().with_name(f".{target.name}.{os.getpid()}.part")
+    part = part_path(target.absolute())
+    sweep(target)
     try:
         with _told(target):
             if folder:
@@ -91,10 +93,7 @@ def atomic_target(target: Path, *, folder: bool, replace: bool) -> Iterator[Path
             yield part
             _move(part, target, folder)
     finally:
-        with contextlib.suppress(OSError):
-            if part.is_dir():
-                shutil.rmtree(part, ignore_errors=True)
-            part.unlink(missing_ok=True)
+        remove(part)
 
 
 def _move(part: Path, target: Path, folder: bool) -> None:
@@ -110,6 +109,10 @@ def _told(target: Path) -> Iterator[None]:
     """Turns what the system says into our words."""
     try:
         yield
+    except KerfmarkError as error:
+        if error.origin is not None and Path(error.origin.file).name == part_path(target).name:
+            error.origin = replaced(error.origin, file=str(target))
+        raise
     except OSError as error:
         full = error.errno is not None and os.strerror(error.errno).lower().startswith("no space")
         raise TargetError(
@@ -117,5 +120,7 @@ def _told(target: Path) -> Iterator[None]:
             code="target.unwritable",
             origin=Origin(str(target)),
             why=str(error.strerror or error),
-            next="make room and run the command again" if full else "",
+            next="make room and run the command again"
+            if full
+            else "name another place, or look at its permissions and its room",
         ) from error

@@ -14,6 +14,7 @@ from typing import Any
 
 import pyarrow as pa
 import xlsxwriter
+from xlsxwriter.exceptions import FileCreateError
 
 from kerfmark.errors import DataRefused, Origin
 from kerfmark.profile.types import ColumnType
@@ -69,8 +70,12 @@ class Workbook:
         return Sheet(self, self._book.add_worksheet(self.named(table.name)), table)
 
     def close(self) -> None:
-        """Writes the file."""
-        self._book.close()
+        """Writes the file. Raises OSError where it cannot be written."""
+        try:
+            self._book.close()
+        except FileCreateError as error:
+            cause = next((a for a in error.args if isinstance(a, OSError)), OSError(str(error)))
+            raise cause from error
 
     def format_of(self, type_: ColumnType) -> Any:
         """How cells of a type are shown."""

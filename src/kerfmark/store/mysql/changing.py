@@ -23,7 +23,9 @@ from kerfmark.store.mysql.pending import (
     PART,
     PENDING,
     complete,
+    drop_tables,
     lock_database,
+    parts,
     run_pending,
     where_there,
     write_pending,
@@ -58,6 +60,7 @@ class MysqlChanging(MysqlReader):
             if not there and self.adopt is None:
                 raise no_ledger(self.name)
             lock_database(self)
+            drop_tables(self, [p for p in parts(self) if p != PENDING])  # of a killed program
             if self.adopt is not None:
                 self._adopt(self.adopt)
             self.execute("START TRANSACTION")

@@ -15,6 +15,8 @@ from urllib.parse import quote as url_quote
 
 from kerfmark.engines import file_engine
 from kerfmark.errors import KerfmarkError, Origin, TargetError
+from kerfmark.leftovers import part_path, remove, sweep
+from kerfmark.store.interface import PATIENCE
 from kerfmark.store.quoting import quote
 
 if TYPE_CHECKING:
@@ -27,6 +29,16 @@ _CAUSES = (
         "run the command again when it has finished",
     ),
     (("full", "no space"), "the disk is full", "make room and run the command again"),
+    (
+        ("disk i/o error", "too large"),
+        "the disk is full, or it failed",
+        "make room, or look at the disk, and run the command again",
+    ),
+    (
+        ("unable to open",),
+        "the database cannot be opened there",
+        "look at the permissions of the file and its folder",
+    ),
     (
         ("readonly", "read-only"),
         "the database cannot be written to",
@@ -129,12 +141,27 @@ def copy_database(path: Path, to: Path) -> None:
             origin=Origin(str(to)),
             next="name another file",
         )
-    with (
-        translated(to),
-        contextlib.closing(sqlite3.connect(path)) as db,
-        contextlib.closing(sqlite3.connect(to)) as copy,
-    ):
-        db.backup(copy)
+    if not to.absolute().parent.is_dir():
+        raise TargetError(
+            "the folder for the copy does not exist",
+            code="target.no-folder",
+            origin=Origin(str(to)),
+            next=f"make the folder {to.parent} first",
+        )
+    part = part_path(to)
+    sweep(to)
+    try:
+        with (
+            translated(to),
+            contextlib.closing(sqlite3.connect(path, timeout=PATIENCE)) as db,
+            contextlib.closing(sqlite3.connect(part)) as copy,
+        ):
+            db.backup(copy)
+        with translated(to):
+            part.replace(to)
+    finally:
+        for name in (part, part.with_name(f"{part.name}-journal")):
+            remove(name)
 
 
 def existing_database(path: Path) -> Path:

@@ -9,7 +9,6 @@ that every table has its rows.
 from __future__ import annotations
 
 import contextlib
-import glob
 import os
 import re
 import sqlite3
@@ -23,6 +22,7 @@ from kerfmark import memory
 from kerfmark.background_import import begin_import, wait_for_imports
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
+from kerfmark.leftovers import part_path, remove, sweep
 from kerfmark.store.interface import not_ours
 from kerfmark.store.ledger_schema import ledger_tables
 from kerfmark.store.prefetch import prefetch
@@ -86,7 +86,7 @@ class NewFile:
         self.target, self.replace = target, replace
         self._old = OldFile(target) if target.exists() else None
         self.remarks: list[str] = []
-        self.path = target.with_name(f".{target.name}.{os.getpid()}.part")
+        self.path = part_path(target)
         begin_import("sqlalchemy.dialects.sqlite")
 
     def to_engine(self, values: pa.Array) -> pa.Array:
@@ -95,7 +95,8 @@ class NewFile:
 
     def __enter__(self) -> NewFile:
         try:
-            self._sweep()
+            sweep(self.target)
+            remove(self.path)
             self._db = sqlite3.connect(self.path, isolation_level=None)
             self._db.execute(f"PRAGMA page_size={PAGE}")
             self._db.execute("VACUUM")
@@ -112,13 +113,6 @@ class NewFile:
 
     def __exit__(self, *error: object) -> None:
         self.discard()
-
-    def _sweep(self) -> None:
-        """Removes what programs that were killed have left of this target."""
-        for old in self.target.parent.glob(f".{glob.escape(self.target.name)}.*.part*"):
-            owner = old.name.removeprefix(f".{self.target.name}.").split(".")[0]
-            if owner == str(os.getpid()) or (owner.isdigit() and not _is_running(int(owner))):
-                old.unlink(missing_ok=True)
 
     def discard(self) -> None:
         """Removes what was not published. May be called at any time, and again."""
@@ -143,9 +137,10 @@ class NewFile:
         from kerfmark.store.ddl import statements
 
         self._statements = statements(layout, headers, dialect())
-        for statement in self._statements.tables:
-            self._db.execute(statement)
-        self._db.close()  # the Arrow driver brings an SQLite of its own
+        with translated(self.target):
+            for statement in self._statements.tables:
+                self._db.execute(statement)
+            self._db.close()  # the Arrow driver brings an SQLite of its own
 
     def load(
         self, table: str, schema: pa.Schema, batches: Sequence[pa.RecordBatch], *, numbered: bool
@@ -291,19 +286,6 @@ def _only_filled(path: Path) -> bool:
         ).fetchall()
         return bool(re.search(r"(?m)^existing *= *true", text))
     return False
-
-
-def _is_running(process: int) -> bool:
-    """Whether a process of that number is there."""
-    if os.name != "posix":  # elsewhere asking may end it
-        return True
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except OSError:  # it is somebody else's, or this system does not tell
-        return True
-    return True
 
 
 def _rename_new(path: Path, target: Path) -> None:
