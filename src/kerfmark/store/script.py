@@ -133,10 +133,10 @@ class NewScript:
             next="name another place, or look at its permissions and its room",
         )
 
-    def __exit__(self, kind: object, error: object, trace: object) -> None:
+    def __exit__(self, *error: object) -> None:
         self.discard()
-        if isinstance(error, OSError):
-            raise self._refused(error) from error
+        if len(error) > 1 and isinstance(error[1], OSError):
+            raise self._refused(error[1]) from error[1]
 
     def discard(self) -> None:
         """Removes what was not published."""
