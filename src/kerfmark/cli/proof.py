@@ -45,7 +45,7 @@ def proof_page(result: ProveResult) -> str:
     wrong = sum(p.total for p in result.proofs)
     otherwise = sum(len(p.otherwise) for p in result.proofs)
     outcome = (
-        "all are in the database, and no others"
+        ("all are in the database" if result.by_hand else "all are in the database, and no others")
         if not otherwise
         else f"{counted(otherwise, 'cell')} differ for reasons that the database's own history "
         "tells, and are listed below"
@@ -56,7 +56,8 @@ def proof_page(result: ProveResult) -> str:
         "record, and the account of every file balances."
         if result.holds
         else f"Not proven: {counted(wrong, 'difference')}, "
-        f"{counted(len(result.broken_links), 'broken link')}. See below."
+        f"{counted(len(result.broken_links), 'broken link')}, "
+        f"{counted(len(result.gone), 'thing')} taken away. See below."
     )
     about = (
         f"made on {result.at} (UTC) by Kerfmark {result.version}, in {result.seconds:.1f} seconds"
@@ -72,6 +73,8 @@ def proof_page(result: ProveResult) -> str:
 
 def _wrong(result: ProveResult) -> list[Section]:
     out = [Section("Links to missing records", result.broken_links)] if result.broken_links else []
+    if result.gone:
+        out.append(Section("Taken away, though the layout asks for it", result.gone))
     for p in result.proofs:
         if p.differences:
             found = tuple(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -13,7 +14,7 @@ from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
 
 if TYPE_CHECKING:
-    from kerfmark.verbs.prove import FileRows, SaidOtherwise, SourceProof
+    from kerfmark.verbs.prove import FileRows, ProveResult, SaidOtherwise, SourceProof
 
 LISTED = 10
 """Explained differences, and files, that are listed."""
@@ -63,7 +64,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
                 (name, BOLD), " is not the file that was loaded: its contents have changed since"
             )
         if p.holds:
-            whole = "" if p.otherwise else ", all in the database, and no others"
+            whole = "" if p.otherwise or result.by_hand else ", all in the database, and no others"
             terminal.say(
                 ("proven  ", GOOD),
                 (name, BOLD),
@@ -106,7 +107,22 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         terminal.say(
             ("broken  ", BAD), f"{', '.join(result.broken_links)}: some values refer to no record"
         )
+    _tell_made(result, terminal)
     return 0 if result.holds else 1
+
+
+def _tell_made(result: ProveResult, terminal: Terminal) -> None:
+    """What somebody has taken away of the tables, and rows that came with no load."""
+    for what in result.gone:
+        terminal.say(("gone    ", BAD), f"{what}, which the layout asks for")
+    if result.gone:
+        where = shlex.quote(result.database)
+        terminal.say(
+            f"        next: kerfmark show {where} --layout > layout.toml, then kerfmark recut "
+            f"{where} layout.toml, make it again"
+        )
+    for table, rows in result.by_hand:
+        terminal.say(("odd     ", FAINT), f"{counted(rows, 'row')} of {table} came with no load")
 
 
 def _rows_told(f: FileRows) -> str:

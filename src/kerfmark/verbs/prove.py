@@ -15,6 +15,7 @@ from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import FileAccount, accounts
+from kerfmark.ledger.as_made import rows_by_hand, what_is_gone
 from kerfmark.ledger.prove import SaidOtherwise, SourceProof, prove_source
 from kerfmark.ledger.records import Ledger, LoadedFile, RowSetAside
 from kerfmark.ledger.source_values import as_known
@@ -50,8 +51,9 @@ class ProveResult:
     """The outcome per source, the account of each file of each load, what the rows of each file are
     (`files`), and the foreign key columns
     with a value that leads nowhere, as table.column; further what was proven: the loads with their
-    files, rows per table, rows that were set aside, what the layout does on purpose (in words), and
-    the layout itself; when (UTC) and by which version."""
+    files, rows per table, rows that were set aside, what is `gone` of what the layout asks for (in
+    words), tables with rows that came with no load (`by_hand`), what the layout does on purpose (in
+    words), and the layout itself; when (UTC) and by which version."""
 
     database: str
     proofs: tuple[SourceProof, ...]
@@ -61,6 +63,8 @@ class ProveResult:
     loads: tuple[LoadShown, ...]
     tables: tuple[tuple[str, int], ...]
     set_aside: tuple[RowSetAside, ...]
+    gone: tuple[str, ...]
+    by_hand: tuple[tuple[str, int], ...]
     on_purpose: tuple[str, ...]
     layout: str
     at: str
@@ -70,6 +74,11 @@ class ProveResult:
     @property
     def holds(self) -> bool:
         """Whether nothing differs, but for what the ledger explains, and every account balances."""
+        return not self.gone and self.rows_hold
+
+    @property
+    def rows_hold(self) -> bool:
+        """The same of the rows alone, whatever became of keys, links and views."""
         return (
             not self.broken_links
             and all(p.holds for p in self.proofs)
@@ -120,6 +129,8 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
             for t in layout.tables
             if reader.facts(t)
         )
+        missing = tuple(what_is_gone(reader, layout))
+        by_hand = () if layout.existing else tuple(rows_by_hand(reader, ledger, dict(rows)))
         account = tuple(accounts(ledger, reader, {s: layout.base_of(s) for s in layout.sources}))
     not_loaded = tuple(r for r in ledger.set_aside if r.load in live)
     return ProveResult(
@@ -131,6 +142,8 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
         tuple(shown(ledger, load) for load in ledger.live),
         rows,
         not_loaded,
+        missing,
+        by_hand,
         tuple(_on_purpose(layout)),
         ledger.layout,
         now(),

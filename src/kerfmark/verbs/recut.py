@@ -334,7 +334,7 @@ def _refuse_changes_by_hand(
     if gone:
         return  # what is taken from the database is taken as it is
     proof = prove(database, progress=progress)
-    if not proof.holds:
+    if not proof.rows_hold:
         wrong = next((p for p in proof.proofs if not p.holds), None)
         raise DataRefused(
             "the database is not what its files say",

@@ -10,8 +10,8 @@ from pathlib import Path
 from kerfmark.errors import KerfmarkError, Origin, TargetError, counted
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import parse_layout
-from kerfmark.ledger.account import expanded, read_says
-from kerfmark.ledger.records import MAKERS, Ledger
+from kerfmark.ledger.as_made import rows_by_hand
+from kerfmark.ledger.records import Ledger
 from kerfmark.store.interface import Database, Reader, not_ours
 from kerfmark.store.names import INDEX_NAME, fit_name, views_of
 from kerfmark.store.quoting import quote
@@ -84,7 +84,7 @@ def find_losses(reader: Reader, whole: bool) -> Losses:
         tuple(views),
         tuple(later),
         ledger.layout_number - 1,
-        tuple(_by_hand(reader, ledger, layout, mine)),
+        tuple(rows_by_hand(reader, ledger, mine)),
         tuple(dict.fromkeys(others)),
     )
 
@@ -98,19 +98,6 @@ def _indexes(layout: Layout) -> set[str]:
     return {fit_name(n, INDEX_NAME) for n in names} | {
         re.sub(r"~\d+$", "", fit_name(n, INDEX_NAME)) for n in names
     }
-
-
-def _by_hand(
-    reader: Reader, ledger: Ledger, layout: Layout, tables: dict[str, int]
-) -> list[tuple[str, int]]:
-    """The rows of tables that no load made."""
-    says = [s for s in read_says(reader, [n.number for n in ledger.live]) if s.role in MAKERS]
-    out = []
-    for table, rows in tables.items():
-        more = rows - len(expanded([(s.first, s.last) for s in says if s.table == table]))
-        if more > 0:
-            out.append((table, more))
-    return out
 
 
 def _count(reader: Reader, table: str) -> int:
