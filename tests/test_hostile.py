@@ -4,6 +4,7 @@ data or a plain error, never an internal one, and nothing is obeyed."""
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
 from collections.abc import Callable
 from pathlib import Path
@@ -15,6 +16,7 @@ import pytest
 
 from conftest import Runner
 from engines import Target
+from kerfmark import SourceError, cut
 
 Write = Callable[..., Path]
 ODD = ["\x07", "\x1b[31m", "\x1b[2J", "\u2028", "\u2029", "\u202e", "\u2066", "\x7f", "\x85", "\u200f", "\x02"]  # fmt: skip
@@ -203,3 +205,31 @@ def test_a_layout_that_goes_too_deep_is_refused(write: Write, kerfmark: Runner) 
     assert "nested too deeply" in kerfmark("check", "l.toml", code=2).err
     write("l.toml", "kerfmark = 1\n[sources.a]\nx = " + "{a = " * 900 + "1" + "}" * 900 + "\n")
     assert len(kerfmark("check", "l.toml", code=2).err) < 5000
+
+
+@pytest.mark.skipif(not hasattr(os, "mkfifo"), reason="this system has no named pipes")
+def test_what_can_be_read_only_once_or_never_ends_is_refused(
+    kerfmark: Runner, tmp_path: Path
+) -> None:
+    os.mkfifo(tmp_path / "a.csv")
+    for place in ("a.csv", "/dev/zero"):
+        told = kerfmark("measure", place, code=2).err
+        assert "a pipe or a device" in told and "kerfmark measure -" in told
+
+
+def test_a_file_that_changes_while_it_is_read_is_refused(tmp_path: Path) -> None:
+    path = tmp_path / "a.csv"
+    path.write_text("no,mood\n" + "".join(f"{n},m{n % 3}\n" for n in range(300_000)))
+    told: list[int] = []
+
+    def grow(what: str, rows: int, of: int) -> None:
+        if what.startswith("reading") and not told:
+            told.append(rows)
+            with path.open("a") as file:
+                file.write("1,late\n")
+
+    with pytest.raises(SourceError) as refused:
+        cut([path], tmp_path / "a.db", progress=grow)
+    assert refused.value.code == "source.changing" and told
+    assert not (tmp_path / "a.db").exists()
+    cut([path], tmp_path / "a.db")

@@ -11,6 +11,7 @@ from bisect import bisect_left
 from collections.abc import Collection, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
@@ -147,6 +148,7 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
     def work(batch: pa.RecordBatch) -> list[pa.Array]:
         return [c if i in plain else c.dictionary_encode() for i, c in enumerate(batch.columns)]
 
+    before = _states(source)
     batches = source.map_batches(work, strict=strict)
     for piece in batches:
         pieces.append(piece.result)
@@ -166,6 +168,15 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
         }
         rows += piece.rows
         progress(f"reading {source.name}", rows, 0)
+    for part, then, now in zip(parts_of(source), before, _states(source), strict=True):
+        if then != now:
+            raise SourceError(
+                "the file has changed while it was read",
+                code="source.changing",
+                origin=part.origin(),
+                why="another program is writing to it",
+                next="run the command again when the file is complete",
+            )
     if not rows and not getattr(source, "may_be_empty", False):
         raise SourceError(
             "there are no rows in it",
@@ -192,6 +203,19 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
     with ThreadPoolExecutor(2) as pool:
         columns = list(pool.map(lambda f, h, c: f(h, c), whole, source.headers, chunks))
     return _by_rules(EncodedSource(source, batches.found, rows, columns))
+
+
+def _states(source: Source) -> list[tuple[int, ...]]:
+    """What tells for each file of a source whether it is still as it was; nothing for what is no
+    file."""
+    out: list[tuple[int, ...]] = []
+    for part in parts_of(source):
+        try:
+            found = Path(part.location).stat()
+            out.append((found.st_size, found.st_mtime_ns, found.st_ino))
+        except (OSError, ValueError):
+            out.append(())
+    return out
 
 
 def encode_each(

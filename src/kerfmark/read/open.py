@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import glob
+import stat
 from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from types import MappingProxyType
@@ -114,7 +115,25 @@ def open_path(place: str | Path, reading: Reading = Reading()) -> list[Source]:
                 why=f"files ending in {', '.join(sorted(READABLE))} are looked for",
             )
         return [s for p in inside for s in open_path(p, reading)]
+    if str(place) != "-":
+        _refuse_pipe(path)
     return [with_folders(s, path, name_it=True) for s in format_of(path).open(path, reading)]
+
+
+def _refuse_pipe(path: Path) -> None:
+    """Raises SourceError for what can be read only once, or never ends."""
+    try:
+        mode = path.stat().st_mode
+    except (OSError, ValueError):
+        return  # whoever opens it tells why
+    if not stat.S_ISREG(mode):
+        raise SourceError(
+            "this is a pipe or a device, no file",
+            code="source.pipe",
+            origin=Origin(str(path)),
+            why="files are read more than once",
+            next="name - and write into it (COMMAND | kerfmark measure -), or save it as a file",
+        )
 
 
 def reopen(
@@ -144,6 +163,8 @@ def _again(place: str, name: str, reading: Reading) -> Source:
         table = TableSource(place, table=reading.table, query=reading.query, name=name)
         return named(table, reading.columns)
     path = Path(place)
+    if place != "-":
+        _refuse_pipe(path)
     return named(with_folders(format_of(path).reopen(path, name, reading), path), reading.columns)
 
 
