@@ -24,7 +24,7 @@ from kerfmark.memory import disk_errors, unnamed
 
 MOST_UNPACKED = 1 << 36
 """Bytes (64 GB) that a packed file may unpack to."""
-MOST_TIMES = 1000
+MOST_TIMES = 200
 """How many times its packed size a file may unpack to, once that is more than `SMALL`."""
 SMALL = 1 << 28
 ENDINGS = {".gz": "gzip", ".bz2": "bzip2", ".xz": "xz", ".zst": "zstd"}
