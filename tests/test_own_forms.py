@@ -139,6 +139,12 @@ def test_numbers_that_can_be_read_in_two_ways(sold: Target, write: Write, kerfma
     told = kerfmark("add", "more.csv", "--into", str(sold), code=2).err
     assert "the numbers of this file can be read in two ways" in told
     assert "--decimals ." in told and "--decimals ," in told
+    for mark, first in ((",", Decimal("500234")), (".", Decimal("500.234"))):
+        kerfmark("add", "more.csv", "--into", str(sold), "--decimals", mark, "--widen")
+        [found] = sold.ask("SELECT price FROM sale WHERE no = 500")
+        assert Decimal(str(found)) == first
+        assert kerfmark("prove", str(sold)).code == 0
+        kerfmark("undo", str(sold))
 
 
 def test_two_digits_of_a_year_are_asked_for(sold: Target, write: Write, kerfmark: Runner) -> None:

@@ -177,7 +177,7 @@ def _forms_of_parts(
             type_, cells = column.of_type, read.column(header)
             codes = np.unique(cells.codes[starts[n] : starts[n + 1]])
             values = cells.values.take(pa.array(codes[codes >= 0]))
-            told = _said_form(type_, said)
+            told = _said_form(type_, said, values)
             if told:
                 if told != type_.form:
                     forms[header] = told
@@ -241,14 +241,19 @@ def _day_of(form: str) -> str:
     return re.split("[ T]h", form)[0]
 
 
-def _said_form(type_: ColumnType, said: SaidForms) -> str:
-    """The form of a type that a person has said; "" for none."""
+def _said_form(type_: ColumnType, said: SaidForms, values: pa.StringArray) -> str:
+    """The form of a type that a person has said; "" for none. Of the forms of numbers with a mark
+    of decimals it is the one that fits most values."""
     if type_.kind == "date":
         return said.dates
-    if type_.kind == "decimal" and said.decimals:
-        thousands = "" if not type_.thousands else {".": ",", ",": "."}[said.decimals]
-        return f"0{thousands}000{said.decimals}0" if thousands else f"0{said.decimals}0"
-    return ""
+    if type_.kind != "decimal" or not said.decimals:
+        return ""
+
+    def fitting(form: str) -> int:
+        own = in_form(type_, form)
+        return -1 if own is None else len(values) - to_typed(values, own).null_count
+
+    return max((f for f in DECIMALS if f[-2] == said.decimals), key=fitting)
 
 
 def _form_of(values: pa.StringArray, type_: ColumnType) -> str | _Doubt:
