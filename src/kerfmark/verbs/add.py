@@ -33,9 +33,10 @@ from kerfmark.ledger.row_numbers import Numbering, Reserved
 from kerfmark.normalize.merged import OtherwiseSaid, TableCount
 from kerfmark.normalize.policy import policies, policy_of
 from kerfmark.normalize.split import LinkCount, MergeTarget, Split, refused, rehearse
+from kerfmark.profile.convert import to_typed
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.profile.recognise import settle
-from kerfmark.profile.types import ColumnType
+from kerfmark.profile.types import ColumnType, with_marks
 from kerfmark.progress import Progress, silent
 from kerfmark.read.open import described_as
 from kerfmark.read.source import Reading
@@ -855,7 +856,18 @@ def _called(routed: Routed) -> str:
     return (routed.place if "://" in routed.place else Path(routed.place).name) + sheet
 
 
-def _wider(old: ColumnType, needed: ColumnType, values: object) -> ColumnType | None:
+def _digits_of(values: pa.StringArray, old: ColumnType) -> ColumnType | None:
+    """The decimal that values with the marks of an old one need; None where they are none such."""
+    any_size = with_marks(old, old.form)
+    if any_size is None or to_typed(values, any_size).null_count > values.null_count:
+        return None
+    texts = [v.lstrip("-").replace(old.thousands or " ", "") for v in values.to_pylist() if v]
+    parts = [text.partition(old.mark) for text in texts]
+    whole, places = (max((len(p[i]) for p in parts), default=0) for i in (0, 2))
+    return ColumnType("decimal", max(whole + places, 1), places)
+
+
+def _wider(old: ColumnType, needed: ColumnType, values: pa.StringArray) -> ColumnType | None:
     """A type that holds what the old one does, and the new values; None where there is none of the
     same kind."""
     import pyarrow.compute as pc
@@ -864,6 +876,8 @@ def _wider(old: ColumnType, needed: ColumnType, values: object) -> ColumnType | 
         return ColumnType(
             "text", width=max(old.width, int(pc.max(pc.utf8_length(values)).as_py() or 0))
         )
+    if old.kind == "decimal" and needed.kind not in ("decimal", "integer"):
+        needed = _digits_of(values, old) or needed
     if old.kind == "decimal" and needed.kind in ("decimal", "integer"):
         whole = max(
             old.precision - old.scale,
