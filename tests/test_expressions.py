@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from conftest import Runner
@@ -339,6 +339,9 @@ def _extreme(header: str, at: int) -> ColumnType:
     return EXTREME_TYPES[header]
 
 
+@example("+", 0, 10**18 - 64)
+@example("-", 1 - 10**18, 0)
+@example("*", 10**9, 10**9 - 1)
 @given(st.sampled_from("+-*"), st.integers(1 - 10**18, 10**18 - 1), st.integers(0, 10**18 - 1))
 def test_whole_numbers_are_computed_exactly_or_not_at_all(sign: str, a: int, b: int) -> None:
     node = parse_expression(f"[n] {sign} {b}", typed)

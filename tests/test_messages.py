@@ -376,7 +376,7 @@ FAULTS: dict[str, tuple[Callable[[Path], object], dict[str, tuple[object, str, o
         lambda f: library.cut(
             [laid(f, "visits.csv", "no hive place kg")], script=f / "x.sql", engine="oracle"
         ),
-        {"getpid": (script.os, "getpid", lambda: "x" * 300)},
+        {"part": (script, "part_path", lambda path: path.with_name("x" * 300))},
     ),
     "the database cannot be written": (
         lambda f: cut(f, "visits.csv"),

@@ -124,7 +124,7 @@ def test_two_who_read_a_half_each_see_what_one_sees(
     monkeypatch.setattr(prove, "HALVED", 1)
     two = library.prove(tmp_path / "bees.db")
     assert all(parts) and len(parts) == 1
-    assert two.proofs == one.proofs and two.holds == (not statement)
+    assert two.proofs == one.proofs and two.rows_hold == (not statement) and two.gone
 
 
 @pytest.mark.parametrize(

@@ -14,9 +14,10 @@ from pathlib import Path
 import pytest
 
 from conftest import COMMANDS, Runner, flat_visits
-from kerfmark.cli.terminal import Bar, Terminal, harmless, plain, size
+from kerfmark.cli.terminal import Bar, Terminal, plain, size
 from kerfmark.errors import counted
 from kerfmark.verbs.show import ColumnShown, ShowResult, TableShown
+from kerfmark.visible import visible
 
 
 @pytest.mark.parametrize(
@@ -44,7 +45,7 @@ def test_numbers_have_their_nouns() -> None:
 
 
 def test_control_characters_are_shown_and_not_obeyed() -> None:
-    assert harmless("a\x1b[31mb\x07\x7f\nc") == "a␛[31mb␇␡\nc"
+    assert visible("a\x1b[31mb\x07\x7f\nc") == "a␛[31mb␇␡\nc"
 
 
 def test_markup_in_data_is_data(capsys: pytest.CaptureFixture[str]) -> None:

@@ -48,6 +48,7 @@ def _of_table(layout: Layout, name: str, facts: TableFacts) -> Iterator[str]:
             yield f"the foreign key {name}.{link}"
     loose = {c.name.lower() for c in facts.columns if c.optional}
     optional = {*layout.stored_as(name, spec.optional)}
+    optional |= {n for n, c in spec.columns.items() if c.instead_of}  # blank where nothing differs
     for column in (*spec.columns, *layout.stored_as(name, list(spec.links))):
         if column not in optional and column.lower() in loose:
             yield f"that {name}.{column} is required"

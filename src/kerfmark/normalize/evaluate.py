@@ -127,6 +127,11 @@ def _limit(type_: ColumnType) -> float:
     return 10.0 ** (whole - places) if whole < 309 else math.inf
 
 
+_IN_64_BITS = 4e18
+"""What a result must be below for its 64 bits not to be those of another number, though it is only
+known nearly."""
+
+
 def _arithmetic(name: str) -> Callable[[Node, list[Any]], Any]:
     exact = _exact(name)
 
@@ -134,7 +139,8 @@ def _arithmetic(name: str) -> Callable[[Node, list[Any]], Any]:
         out = exact(node, args)
         if node.type.kind == "integer":  # beyond 64 bits the result is another number
             near = getattr(pc, name)(*[_real(a) for a in args])
-            fits = pc.less(pc.abs(near), _limit(node.type))
+            whole = 10 ** digits(node.type)[0]  # the nearest real number may be just that
+            fits = pc.and_(pc.less(pc.abs(near), _IN_64_BITS), pc.less(pc.abs(out), whole))
             return pc.if_else(fits, out, pa.scalar(None, out.type))
         return _below(out, math.inf) if node.type.kind == "real" else out
 

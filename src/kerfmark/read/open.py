@@ -126,7 +126,7 @@ def _refuse_pipe(path: Path) -> None:
         mode = path.stat().st_mode
     except (OSError, ValueError):
         return  # whoever opens it tells why
-    if not stat.S_ISREG(mode):
+    if not (stat.S_ISREG(mode) or stat.S_ISDIR(mode)):
         raise SourceError(
             "this is a pipe or a device, no file",
             code="source.pipe",
