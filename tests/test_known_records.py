@@ -146,6 +146,13 @@ def test_a_lookup_makes_nothing_either(bank: Target, write: Write, kerfmark: Run
     options = ["--into", str(bank), "--only-known", "--known", "overwrite"]
     told = kerfmark("add", "moves.csv", *options, code=1).err
     assert '"Elm" is no record of branch in the database' in told and there(bank) == BEFORE
+    assert "or add the record first" in told
+    write("new.csv", text(HEAD, [["A-9001", "Eva", "Elm", 1, 1]]))
+    kerfmark("add", "new.csv", "--into", str(bank))
+    kerfmark("add", "moves.csv", *options)
+    assert [r[2] for r in there(bank)] == ["Oak", "Elm", "Oak", "Elm"]
+    kerfmark("undo", str(bank))
+    kerfmark("undo", str(bank))
     write("moves.csv", text(["Code", "Branch"], [["A-1001", "Oak"]]))
     told = " ".join(kerfmark("add", "moves.csv", *options).err.split())
     assert [r[2] for r in there(bank)] == ["Oak", "Weir", "Oak"]
@@ -177,6 +184,10 @@ def test_files_that_say_more_and_less_are_not_mixed(
     options = ["--into", str(bank), "--only-known", "--known", "overwrite"]
     told = kerfmark("add", "a.csv", "b.csv", *options, code=2).err
     assert "and others do not" in told and there(bank) == BEFORE
+    kerfmark("add", "a.csv", *options)  # one after the other, as it says
+    kerfmark("add", "b.csv", *options)
+    assert [r[3:5] for r in there(bank)] == [(1, 2), (None, 1), (30, 4)]
+    assert kerfmark("prove", str(bank)).code == 0
 
 
 def test_the_policy_can_differ_by_table(bank: Target, write: Write, kerfmark: Runner) -> None:

@@ -151,7 +151,7 @@ def _refuse_new(incoming: Incoming, name: str, records: np.ndarray) -> None:
         headers,
         rows,
         reason,
-        f"correct {' + '.join(headers)}; without --only-known the record is made",
+        f"correct {' + '.join(headers)}, or add the record first",
         name,
         suggested=near,
     )
