@@ -104,7 +104,7 @@ def test_only_what_the_file_says_of_records_that_are_there_is_changed(
     assert there(bank) == [(*BEFORE[0][:3], 11, 2, 20), filled[1], BEFORE[2]]
     said = " ".join(done.err.split())
     assert "account.yearly stays as it was: it is derived from Balance, Rate, and the file says nothing of Rate" in said  # fmt: skip
-    assert "1 record of account is not in what was added, and stay as they were" in said
+    assert "1 record of account is not in what was added, and stays as it was" in said
     assert kerfmark("prove", str(bank)).code == 0
     # what it rests on cannot be taken away under it; a changed file is loaded anew
     assert "rows of load 3 refer" in kerfmark("undo", str(bank), "1", code=1).err

@@ -251,8 +251,7 @@ class Adding:
     def add(self, files: Sequence[str | Path], wanted: AddOptions) -> AddResult:
         """Does everything but the commit, also when it is rehearsed, unless there are problems."""
         started = time.perf_counter()
-        self._check_tables()
-        self._check_known(wanted.known, wanted.only_known)
+        self.check(wanted)
         alike = likeness(self.layout, self.file)
         routed = route(
             self.layout,
@@ -267,6 +266,12 @@ class Adding:
             wanted.only_known,
         )
         return self.add_routed(routed, wanted, started)
+
+    def check(self, wanted: AddOptions) -> None:
+        """Raises TargetError for a database that lacks what its layout needs, UsageError for options
+        that it does not allow."""
+        self._check_tables()
+        self._check_known(wanted.known, wanted.only_known)
 
     def add_routed(self, routed: Sequence[Routed], wanted: AddOptions, started: float) -> AddResult:
         """The same of files that are open already, and whose sources are known."""

@@ -15,7 +15,7 @@ import numpy as np
 import pyarrow.compute as pc
 
 from kerfmark.address import database_at
-from kerfmark.errors import DataRefused, KerfmarkError, Origin, TargetError, UsageError
+from kerfmark.errors import DataRefused, KerfmarkError, UsageError
 from kerfmark.layout.edit import with_column, with_more
 from kerfmark.layout.model import VERSION, ColumnSpec, Layout, LinkSpec, SourceSpec, TableSpec
 from kerfmark.layout.names import free_name, snake
@@ -40,7 +40,7 @@ from kerfmark.verbs.mark import TableMarked
 from kerfmark.verbs.proposing import Held, mark_sources
 from kerfmark.verbs.recording import loaded_files
 from kerfmark.verbs.rejects import writable_rejects
-from kerfmark.verbs.retry import retried
+from kerfmark.verbs.retry import changed_meanwhile, retried
 from kerfmark.verbs.routing import fitting_source
 from kerfmark.verbs.sources import open_inputs
 
@@ -107,12 +107,7 @@ def cut_beside(
         with database.changing() as file, contextlib.ExitStack() as written:
             adding = Adding(file, database, Ledger(file), progress)
             if adding.text != text:
-                raise TargetError(
-                    "another program has changed the layout of the database meanwhile",
-                    code="target.changed",
-                    origin=Origin(database.name),
-                    next="run the command again",
-                )
+                raise changed_meanwhile(database.name)
             adding.enlarge(longer, encoded, more)
             known = ", ".join(f"{table}=fill" for table in dict.fromkeys(put.values()))
             wanted = AddOptions(known=known, rehearsal=rehearsal, aside=aside)

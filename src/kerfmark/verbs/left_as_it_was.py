@@ -4,7 +4,7 @@ any more."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 
 from kerfmark.errors import counted
 from kerfmark.layout.model import Layout
@@ -44,42 +44,56 @@ def left_as_it_was(
     if not done.merged.updates:
         return
     for source, one in encoded.items():
-        base = layout.base_of(source)
-        lacking = set(one.source.headers) - {h for p in parts_of(one.source) for h in p.headers}
-        lacking -= {getattr(one.source, "telling", "")}
-        for name, spec in layout.tables_of(source).items():
-            for column, c in spec.columns.items():
-                used = derived_from(layout, spec, column) if c.derived else set()
-                if used & lacking and used - lacking:
-                    yield (
-                        f"{name}.{column} stays as it was: it is derived from "
-                        f"{', '.join(sorted(used))}, and the file says nothing of "
-                        f"{', '.join(sorted(used & lacking))}"
-                    )
-        said = sum(c.added + c.known + c.kept + c.filled + c.overwritten
-                   for c in done.merged.counts if c.name == base)  # fmt: skip
-        total = int(file.ask(f"SELECT COUNT(*) FROM {quote(base)}")[0][0])
-        if lacking and (rest := total - said) > 0:
-            yield (
-                f"{counted(rest, 'record')} of {base} {'is' if rest == 1 else 'are'} not in what "
-                "was added, and stay as they were"
-            )
+        yield from _unsaid(file, layout, done, source, one)
     for parent, keys in before.items():
-        key = layout.key_columns(parent)[0]
-        free = [
-            f"NOT EXISTS (SELECT 1 FROM {quote(n)} AS c WHERE c.{quote(own)} = p.{quote(key)})"
-            for n, t in layout.tables.items()
-            for link, target in t.links.items()
-            if target.to == parent
-            for own, _ in layout.link_columns(n, link)
-        ]
-        some = ", ".join(literal(k) for k in sorted(keys))
-        [(alone,)] = file.ask(
-            f"SELECT COUNT(*) FROM {quote(parent)} AS p WHERE {file.text(f'p.{quote(key)}')} IN "
-            f"({some}) AND {' AND '.join(free)}"
-        ) if keys else [(0,)]  # fmt: skip
-        if alone:
-            yield (
-                f"{counted(int(alone), 'record')} of {parent} {'is' if alone == 1 else 'are'} "
-                "referred to by no row any more, and stay"
-            )
+        if alone := _referred_to_no_more(file, layout, parent, keys):
+            stays = "is referred to by no row any more, and stays"
+            stay = "are referred to by no row any more, and stay"
+            yield f"{counted(alone, 'record')} of {parent} {stays if alone == 1 else stay}"
+
+
+def _unsaid(
+    file: Changing, layout: Layout, done: Split, source: str, encoded: EncodedSource
+) -> Iterator[str]:
+    """What files leave as it was that say only some of their columns."""
+    there = {h for part in parts_of(encoded.source) for h in part.headers}
+    lacking = {*encoded.source.headers} - there - {getattr(encoded.source, "telling", "")}
+    if not lacking:
+        return
+    for name, spec in layout.tables_of(source).items():
+        for column, c in spec.columns.items():
+            used = derived_from(layout, spec, column) if c.derived else set()
+            if used & lacking and used - lacking:
+                yield (
+                    f"{name}.{column} stays as it was: it is derived from "
+                    f"{', '.join(sorted(used))}, and the file says nothing of "
+                    f"{', '.join(sorted(used & lacking))}"
+                )
+    base = layout.base_of(source)
+    counts = [c for c in done.merged.counts if c.name == base]
+    said = sum(c.added + c.known + c.kept + c.filled + c.overwritten for c in counts)
+    rest = int(file.ask(f"SELECT COUNT(*) FROM {quote(base)}")[0][0]) - said
+    if rest > 0:
+        stays = "is not in what was added, and stays as it was"
+        stay = "are not in what was added, and stay as they were"
+        yield f"{counted(rest, 'record')} of {base} {stays if rest == 1 else stay}"
+
+
+def _referred_to_no_more(file: Changing, layout: Layout, parent: str, keys: Collection[str]) -> int:
+    """How many of some records, by their keys as text, no row leads to."""
+    if not keys:
+        return 0
+    [key] = layout.key_columns(parent)
+    free = [
+        f"NOT EXISTS (SELECT 1 FROM {quote(n)} AS c WHERE c.{quote(own)} = p.{quote(key)})"
+        for n, t in layout.tables.items()
+        for link, target in t.links.items()
+        if target.to == parent
+        for own, _ in layout.link_columns(n, link)
+    ]
+    some = ", ".join(literal(k) for k in sorted(keys))
+    [(alone,)] = file.ask(
+        f"SELECT COUNT(*) FROM {quote(parent)} AS p WHERE {file.text(f'p.{quote(key)}')} IN "
+        f"({some}) AND {' AND '.join(free)}"
+    )
+    return int(alone)

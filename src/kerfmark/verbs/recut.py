@@ -15,7 +15,7 @@ from pathlib import Path
 import numpy as np
 
 from kerfmark.address import database_at
-from kerfmark.errors import DataRefused, Origin, TargetError, UsageError, counted
+from kerfmark.errors import DataRefused, Origin, UsageError, counted
 from kerfmark.layout.changes import layout_changes, renamed_tables
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout, TableSpec
@@ -38,7 +38,7 @@ from kerfmark.verbs.problem_groups import problem_groups
 from kerfmark.verbs.prove import prove
 from kerfmark.verbs.recording import loaded_files, now, rows_set_aside, write_merged
 from kerfmark.verbs.replace_check import find_losses
-from kerfmark.verbs.retry import retried
+from kerfmark.verbs.retry import changed_meanwhile, retried
 from kerfmark.verbs.sources import open_loaded
 from kerfmark.verbs.stored_rows import stored_rows
 
@@ -99,12 +99,7 @@ def recut(
         with where.changing() as file, contextlib.ExitStack() as written:
             there = Ledger(file)
             if (there.layout, there.next_load) != (ledger.layout, ledger.next_load):
-                raise TargetError(
-                    "another program has changed the database meanwhile",
-                    code="target.changed",
-                    origin=Origin(where.name),
-                    next="run the command again",
-                )
+                raise changed_meanwhile(where.name)
             done = _Recutting(file, where, ledger, old, new, text, progress)
             results = done.recut(encoded, gone, rehearsal=rehearsal)
             after = {} if done.stopped else {n: _count(file, n) for n in new.tables}

@@ -176,6 +176,7 @@ class Refreshing:
         )
         routed = read_as_before(self.layout, files, self.folder)
         if routed:
+            adding.check(wanted)
             result = adding.add_routed(routed, wanted, time.perf_counter())
         else:
             result = adding.add(places, wanted)

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from typing import TypeVar
 
-from kerfmark.errors import TargetError
+from kerfmark.errors import Origin, TargetError
 
 T = TypeVar("T")
 
@@ -27,3 +27,13 @@ def retried(work: Callable[[], T]) -> T:
                 raise
             time.sleep(PAUSE * 2**n)
     return work()
+
+
+def changed_meanwhile(database: str) -> TargetError:
+    """The error for a database that was read before it was locked, and is another one by then."""
+    return TargetError(
+        "another program has changed the database meanwhile",
+        code="target.changed",
+        origin=Origin(database),
+        next="run the command again",
+    )

@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from kerfmark.address import database_at
-from kerfmark.errors import DataRefused, Origin, TargetError, UsageError
+from kerfmark.errors import DataRefused, Origin, UsageError
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import REPLACED, read_changes
 from kerfmark.ledger.records import Ledger
@@ -21,7 +21,7 @@ from kerfmark.store.interface import Changing, Database, Reader
 from kerfmark.store.quoting import literal, quote
 from kerfmark.verbs.recording import now
 from kerfmark.verbs.recut import Replay, make_again, read_again
-from kerfmark.verbs.retry import retried
+from kerfmark.verbs.retry import changed_meanwhile, retried
 
 
 @dataclass(frozen=True)
@@ -61,26 +61,21 @@ def undo(
     with where.reading() as reader:
         before = Ledger(reader)
         numbers = _numbers(before, load, through)
-        left = {n.number for n in before.live} - {*numbers}
-        replay = bool(left) and replaced_parts(reader, before, numbers)
+        replay = _needs_replay(reader, before, numbers)
     again = read_again(database, before, numbers, progress) if replay else None
 
     def once() -> tuple[list[int], Undoing]:
         with where.changing() as file:
             ledger = Ledger(file)
             undoing = Undoing(file, ledger, progress)
+            undone = _numbers(ledger, load, through)
+            if _needs_replay(file, ledger, undone) != (again is not None) or (
+                again is not None and ledger.loads != before.loads
+            ):
+                raise changed_meanwhile(where.name)
             if again is None:
-                undone = _numbers(ledger, load, through)
                 undoing.undo(undone)
-            elif ledger.loads != before.loads:
-                raise TargetError(
-                    "another program has changed the database meanwhile",
-                    code="target.changed",
-                    origin=Origin(where.name),
-                    next="run the command again",
-                )
             else:
-                undone = numbers
                 undoing.replay(where, again)
             file.commit()
         return undone, undoing
@@ -119,6 +114,12 @@ def _wanted(ledger: Ledger, load: int | None) -> int:
             next=f"the loads that can be taken back are {', '.join(map(str, live))}",
         )
     return live[-1] if load is None else load
+
+
+def _needs_replay(reader: Reader, ledger: Ledger, numbers: Sequence[int]) -> bool:
+    """Whether loads can only be taken back by making those again that are left."""
+    left = {n.number for n in ledger.live} - {*numbers}
+    return bool(left) and replaced_parts(reader, ledger, numbers)
 
 
 def replaced_parts(reader: Reader, ledger: Ledger, numbers: Sequence[int]) -> bool:
