@@ -326,6 +326,24 @@ def test_what_a_file_says_nothing_of_is_not_replaced(
     assert kerfmark("prove", str(db)).code == 0
 
 
+def test_a_replacing_load_goes_with_the_one_that_it_replaced(
+    db: Target, write: Write, kerfmark: Runner
+) -> None:
+    write("l.toml", CHECKS)
+    write("f1.csv", text(CHECK_HEAD, F1))
+    write("f2.csv", text(CHECK_HEAD, F2))
+    kerfmark("cut", "l.toml", "--into", str(db))
+    kerfmark("add", "f2.csv", "--into", str(db), "--known", "replace")
+    kerfmark("undo", str(db), "1")
+    assert flat(db) == as_rows(F2) and kerfmark("prove", str(db)).code == 0
+    kerfmark("cut", "l.toml", "--into", str(db), "--replace", "--discard")
+    kerfmark("add", "f2.csv", "--into", str(db), "--known", "replace")
+    kerfmark("undo", str(db), "1", "--through")
+    assert [db.ask(f"SELECT COUNT(*) FROM {t}") for t in ('"check"', "mite", "given")] == [[0]] * 3
+    kerfmark("add", "f2.csv", "--into", str(db))
+    assert flat(db) == as_rows(F2) and kerfmark("prove", str(db)).code == 0
+
+
 def test_cells_that_somebody_changed_are_not_lost_when_a_replacing_load_is_taken_back(
     db: Target, write: Write, kerfmark: Runner
 ) -> None:

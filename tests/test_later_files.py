@@ -339,6 +339,49 @@ def test_the_order_of_columns_without_a_header_is_said_once(
     assert kerfmark("prove", str(paid)).code == 0
 
 
+def test_a_file_without_a_header_is_not_taken_for_one_of_several_sources_as_wide(
+    write: Write, kerfmark: Runner, tmp_path: Path
+) -> None:
+    sold, bought = ["Sold no", "Buyer", "Euro"], ["Bought no", "Seller", "Paid"]
+    for name, head, first in (("sold", sold, 1), ("bought", bought, 100)):
+        write(f"{name}.csv", text(head, [[n, f"Name {n % 7}", n * 3] for n in range(first, first + 40)]))  # fmt: skip
+    kerfmark("cut", "sold.csv", "bought.csv", "--into", "d.db")
+    into = ["--into", "d.db"]
+
+    def bare(first: int, order: tuple[int, ...]) -> str:
+        rows = [[n, f"Name {n % 7}", n * 3] for n in range(first, first + 3)]
+        return text(["x"], [[r[i] for i in order] for r in rows]).partition("\n")[2]
+
+    def euros(column: str) -> int:
+        with contextlib.closing(sqlite3.connect(tmp_path / "d.db")) as c:
+            [table] = [
+                t
+                for (t,) in c.execute(
+                    "SELECT name FROM sqlite_master WHERE type = 'table'"
+                ).fetchall()
+                if column in [r[1] for r in c.execute(f'PRAGMA table_info("{t}")')]
+            ]
+            return int(c.execute(f'SELECT SUM("{column}") FROM "{table}"').fetchone()[0])
+
+    sums = euros("euro"), euros("paid")
+    write("s.csv", bare(200, (2, 0, 1)))
+    kerfmark("add", "s.csv", *into, "--columns", "Euro,Sold no,Buyer")
+    assert (euros("euro"), euros("paid")) == (sums[0] + 3 * 603, sums[1])
+    # as wide as both: the order that one of them had last time says nothing of which it is
+    write("b.csv", bare(300, (0, 1, 2)))
+    told = kerfmark("add", "b.csv", *into, code=2).err
+    assert "--columns" in told and "--as" in told
+    assert (euros("euro"), euros("paid")) == (sums[0] + 3 * 603, sums[1])
+    write("s2.csv", bare(400, (2, 0, 1)))
+    kerfmark("add", "s2.csv", *into, "--as", "sold")
+    kerfmark("add", "b.csv", *into, "--columns", ",".join(bought))
+    write("b2.csv", bare(500, (0, 1, 2)))
+    kerfmark("add", "b2.csv", *into, "--as", "bought")
+    assert euros("euro") == sums[0] + 3 * (603 + 1203)
+    assert euros("paid") == sums[1] + 3 * (903 + 1503)
+    assert kerfmark("prove", "d.db").code == 0
+
+
 def test_names_of_columns_must_be_as_many_and_differ(write: Write, kerfmark: Runner) -> None:
     write("apr.csv", "1,2\n3,4\n")
     assert "3 names for 2 columns" in kerfmark("measure", "apr.csv", "--columns", "A,B,C", code=2).err  # fmt: skip

@@ -147,6 +147,50 @@ def test_numbers_that_can_be_read_in_two_ways(sold: Target, write: Write, kerfma
         kerfmark("undo", str(sold))
 
 
+@pytest.mark.parametrize("mark", [".", ","])
+def test_whole_numbers_that_all_have_one_mark_may_be_fractions(
+    sold: Target, write: Write, kerfmark: Runner, mark: str
+) -> None:
+    rows = [(n, DAYS[n - 500], Decimal("1.5"), 1234 + n) for n in range(500, 520)]
+    write("more.csv", text(rows, "DD.MM.YYYY", "0,0", mark))
+    told = kerfmark("add", "more.csv", "--into", str(sold), code=2).err
+    assert "the numbers of this file can be read in two ways" in told and "Pieces" in told
+    assert f"1{mark}734" in told and there(sold) == expected(FIRST)
+    [remedy] = re.findall(r"--decimals [.,]", told)
+    write("whole.csv", text(rows, "DD.MM.YYYY", f"0{remedy[-1]}0", mark))
+    kerfmark("add", "whole.csv", "--into", str(sold), *remedy.split())
+    assert there(sold) == expected(FIRST, rows) and kerfmark("prove", str(sold)).code == 0
+    # where another number has none, it is that of thousands
+    kerfmark("undo", str(sold))
+    rows[3] = (*rows[3][:3], 7)
+    write("more.csv", text(rows, "DD.MM.YYYY", "0,0", mark))
+    kerfmark("add", "more.csv", "--into", str(sold))
+    assert there(sold) == expected(FIRST, rows) and kerfmark("prove", str(sold)).code == 0
+
+
+@pytest.mark.parametrize("parts", [True, False])
+def test_a_layout_says_the_forms_of_one_part_or_of_all(
+    db: Target, write: Write, kerfmark: Runner, parts: bool
+) -> None:
+    more = sales(500, 30)
+    names = ["sales-a.csv", "sales-b.csv"] if parts else ["sales.csv"]
+    for name, rows in zip(names[::-1], (more, FIRST), strict=False):
+        write(name, text(rows, "DD.MM.YYYY", "0,0"))
+    kerfmark("mark", *names, "--one-table", "-o", "l.toml")
+    path = write(names[-1], text(more, "YYYY-MM-DD", "0.000,0"))
+    said = '{"Sold on" = "YYYY-MM-DD", At = "YYYY-MM-DD hh:mm", Price = "0.000,0"}'
+    layout = (path.parent / "l.toml").read_text()
+    line = f'file = "{names[-1]}"'
+    assert line in layout
+    write("l.toml", layout.replace(line, f"{line}{', ' if parts else chr(10)}written = {said}"))
+    kerfmark("check", "l.toml")
+    kerfmark("cut", "l.toml", "--into", str(db))
+    assert there(db) == expected(*([FIRST] if parts else []), more)
+    assert kerfmark("prove", str(db)).code == 0
+    write("l.toml", layout)
+    assert str(more[0][1]) in kerfmark("check", "l.toml", code=1).out
+
+
 def test_two_digits_of_a_year_are_asked_for(sold: Target, write: Write, kerfmark: Runner) -> None:
     more = sales(500, 40)
     write("more.csv", text(more, "DD.MM.YY", "0,0").replace(" 07:30", " 07:30"))

@@ -87,16 +87,16 @@ class PartSpec(_Part):
 
 
 class SourceSpec(_Part):
-    """What rows are read from, how that is written, the spellings that stand for a blank, and the
+    """What rows are read from, how that is written, the spellings read as blank, and the
     columns left out on purpose.
 
     `file` is a file, a pattern of files (`visits-*.csv`), or the URL of a database; `member` a
     member of an archive or a list in JSON records; `sheet` a sheet of a workbook (or a pattern of
     sheets) and `cells` a range, defined name or table of it; `block` the number of a table among
     several in one sheet or file (0: all is one); `table` or `query` are those of a database.
-    Several `parts` of one shape, or what a pattern stands for, make one source; its first
-    column, `telling`, says which of them a row came from: what its `told` says, or what stands in
-    place of the `*`. `delimiter` may be several characters; `edges` are the first characters (from
+    Several `parts` of one shape, or what a pattern matches, make one source; its first
+    column, `telling`, says which of them a row came from: what its `told` says, or the text that
+    the `*` matches. `delimiter` may be several characters; `edges` are the first characters (from
     0) of columns of fixed width; `ruled` listings have ruling lines, which are left out.
     `header_row` counts from 1; 0 when no row names the columns; the header goes over `header_rows`.
     `columns` are the names of all columns, in their order, where a person has given them.
@@ -174,7 +174,7 @@ class SourceSpec(_Part):
 
     @property
     def is_pattern(self) -> bool:
-        """Whether its file or sheet stands for several."""
+        """Whether its file or sheet is a pattern, which may match several."""
         return "://" not in self.file and ("*" in self.file or "*" in self.sheet)
 
     @property

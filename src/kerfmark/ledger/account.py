@@ -128,8 +128,8 @@ class Change:
 
 
 REPLACED = "*"
-"""What stands for a column where a load has replaced the parts of a record (in the table of the
-parts; the row is that of the record)."""
+"""The column under which it is written that a load has replaced the parts of a record (in the table
+of the parts; the row is that of the record)."""
 
 
 def read_changes(reader: Reader, loads: Sequence[int]) -> dict[tuple[str, str], list[Change]]:

@@ -77,7 +77,7 @@ class EncodedSource:
         return self.found.origin(None if row is None else self.record(row), header)
 
     def with_blanks(self, spellings: Collection[str]) -> EncodedSource:
-        """The same source in which some spellings stand for a blank."""
+        """The same source with some spellings read as blank."""
         return (
             replace(self, columns=[c.without(sorted(spellings)) for c in self.columns])
             if spellings
@@ -370,8 +370,8 @@ def _before(found: Found, count: int, row: int) -> int:
 
 
 def records_of(encoded: EncodedSource, places: Sequence[tuple[str, str, int]]) -> np.ndarray:
-    """The records, as read, that stand at places (file, sheet or "", row); those that are none are
-    left out. Ascending."""
+    """The records, as read, at places (file, sheet or "", row), ascending; places without a record
+    are left out."""
     out: list[int] = []
     start = 0
     for part, found, count in encoded.parts():

@@ -83,7 +83,7 @@ def _refuse_strangers(rules: RowRules, found: Sequence[Source]) -> None:
 
 
 def places(one: str) -> list[str]:
-    """What a pattern stands for, sorted; anything else is itself."""
+    """The files that a pattern matches, sorted; anything else is itself."""
     if is_url(one) or not glob.has_magic(one) or Path(one).exists():
         return [one]
     inside = sorted(glob.glob(one, recursive=True))  # noqa: PTH207  (a pattern may start at the root)

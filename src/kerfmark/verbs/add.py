@@ -268,8 +268,8 @@ class Adding:
         return self.add_routed(routed, wanted, started)
 
     def check(self, wanted: AddOptions) -> None:
-        """Raises TargetError for a database that lacks what its layout needs, UsageError for options
-        that it does not allow."""
+        """Raises TargetError for a database that lacks what its layout needs, UsageError for
+        options that it does not allow."""
         self._check_tables()
         self._check_known(wanted.known, wanted.only_known)
 
@@ -302,10 +302,10 @@ class Adding:
         read = tuple(FileAdded(_called(r), r.source, r.why, counts[id(r)]) for r in routed)
         return replaced(self.land(encoded, read, wanted, started), known_files=known_files)
 
-    def _orders(self) -> list[tuple[str, ...]]:
-        """In which order files without a header had their columns, the latest last."""
-        said = [json.loads(f.reading or "{}") for f in self.ledger.live_files]
-        return [tuple(s["columns"]) for s in said if s.get("columns")]
+    def _orders(self) -> dict[str, tuple[str, ...]]:
+        """In which order the latest file without a header of each source had its columns."""
+        said = [(f.source, json.loads(f.reading or "{}")) for f in self.ledger.live_files]
+        return {source: tuple(s["columns"]) for source, s in said if s.get("columns")}
 
     def _order_of(self, source: str) -> Sequence[str]:
         """The headers that files of a source must have, in the order of its first file."""

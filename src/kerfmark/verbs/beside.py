@@ -75,8 +75,8 @@ def cut_beside(
     progress: Progress = silent,
 ) -> BesideResult:
     """Makes tables for files of a kind that a database does not know, beside those that it has, and
-    links them to the records that are there: what only says again what these say is no table of
-    its own. Everything lands, or nothing; `undo` takes the rows back.
+    links them to the existing records: a table that would repeat one of the database is not made.
+    Everything lands, or nothing; `undo` takes the rows back.
 
     `steering` and `reading` are as in `cut`, `rehearsal` and `set_aside` as in `add`. `put` gives
     columns of the files (by header) to tables that are there, whose records they are then said of.

@@ -76,7 +76,8 @@ def unknown_headers(
             why=f'"{source}", which it is nearest to, has {counted(len(order), "column")}; it has '
             f"{len(found.headers)}",
             next=f"{as_columns} names them in the order of earlier files, now and from then on\n"
-            "if the order is another one: change it there"
+            "if the order is another one: change it there\n"
+            f"where several sources have as many columns: --as {source} too"
             if as_many
             else '--columns "A,B,C" names them, in their order',
         )

@@ -62,7 +62,7 @@ def in_own_forms(
         if not any(forms):
             continue
         parts = [
-            respelled(layout, name, part, found, respell) if found else part
+            respelled(layout, name, part, found, respell)
             for part, found in zip(parts_of(one.source), forms, strict=True)
         ]
         whole = one.source
@@ -85,7 +85,9 @@ def respelled(
     layout: Layout, name: str, part: Source, written: Mapping[str, str], spell: Respell
 ) -> Source:
     """A file that writes the values of some headers in forms of its own, as one that writes them as
-    the columns of a layout say."""
+    the columns of a layout say; the file itself where nothing is written otherwise."""
+    if not written:
+        return part
     spells = {}
     for header, form in written.items():
         column = _column(layout, name, header)
@@ -118,13 +120,13 @@ def respell(own: ColumnType, known: ColumnType) -> Callable[[pa.StringArray], pa
             if own.kind == "decimal"
             else to_text(to_typed(values, own), known)
         )
-        astray = (
+        misread = (
             set()
             if _is_unmistakable(known)
             else {*np.flatnonzero(to_typed(values, known).is_valid())}
         )
         plain = [
-            new if new is not None else f"{old} (not {own.form})" if i in astray else old
+            new if new is not None else f"{old} (not {own.form})" if i in misread else old
             for i, (old, new) in enumerate(zip(values.to_pylist(), out.to_pylist(), strict=True))
         ]
         return pa.array(plain, pa.string()).take(distinct.indices)
@@ -175,6 +177,8 @@ def _forms_of_parts(
             if column is None or column.of_type.kind not in _KINDS or header in known:
                 continue
             type_, cells = column.of_type, read.column(header)
+            if said == SaidForms() and not len(misfits(cells.values, cells.typed(type_))):
+                continue
             codes = np.unique(cells.codes[starts[n] : starts[n + 1]])
             values = cells.values.take(pa.array(codes[codes >= 0]))
             told = _said_form(type_, said, values)
@@ -193,13 +197,17 @@ def _forms_of_parts(
 
 
 _KINDS = ("date", "timestamp", "decimal", "integer")
+_TWO_WAYS = "the {} of this file can be read in two ways"
 
 
 @dataclass(frozen=True)
 class _Doubt:
-    """Forms in which all values can be read, as different ones; with an example."""
+    """Forms in which values can be read, and why none of them is taken: the `options` say which is
+    meant; with an example."""
 
+    why: str
     forms: tuple[str, ...]
+    options: tuple[str, ...]
     example: str
 
 
@@ -217,21 +225,14 @@ def _settled(
             continue
         column = _column(layout, name, header)
         assert column is not None
-        numbers = column.of_type.kind in ("decimal", "integer")
-        options = dict.fromkeys(
-            f"--decimals {f[-2]}" if numbers else f'--dates "{_day_of(f)}"' for f in doubt.forms
-        )
         at, before = part.origin(), column.of_type.form or column.type
-        what = "numbers" if numbers else "dates"
         raise SourceError(
-            f"the {what} of this file can be read in two ways"
-            if len(doubt.forms) > 1
-            else f"the {what} of this file leave the century open",
+            doubt.why,
             code="source.form",
             origin=Origin(at.file, at.sheet, None, header),
-            why=f'"{doubt.example}" fits {" and ".join(doubt.forms[:2])}; the files before it have '
+            why=f'"{doubt.example}" fits {" and ".join(doubt.forms)}; the files before it have '
             f"{before}",
-            next="\n".join([*options][:2]),
+            next="\n".join(doubt.options),
         )
     return out
 
@@ -246,14 +247,17 @@ def _said_form(type_: ColumnType, said: SaidForms, values: pa.StringArray) -> st
     of decimals it is the one that fits most values."""
     if type_.kind == "date":
         return said.dates
-    if type_.kind != "decimal" or not said.decimals:
+    if not said.decimals or type_.kind not in ("decimal", "integer"):
         return ""
+    forms = [f for f in DECIMALS if f[-2] == said.decimals]
+    if type_.kind == "integer":  # its own form, unless one with marked thousands fits more
+        forms = [type_.form, *(f for f in INTEGERS if f[1] != said.decimals)]
 
     def fitting(form: str) -> int:
-        own = in_form(type_, form)
+        own = in_form(type_, form) if form else type_
         return -1 if own is None else len(values) - to_typed(values, own).null_count
 
-    return max((f for f in DECIMALS if f[-2] == said.decimals), key=fitting)
+    return max(forms, key=fitting)
 
 
 def _form_of(values: pa.StringArray, type_: ColumnType) -> str | _Doubt:
@@ -275,15 +279,41 @@ def _form_of(values: pa.StringArray, type_: ColumnType) -> str | _Doubt:
     others = [(c, f) for c, f, typed in tried if not _agree(typed, read)]
     enough = len(values) if most == len(values) else FEWER * len(values)
     near = [f for c, f in others if c >= enough]
-    if near or (type_.kind != "integer" and best in SHORT):
-        shown = next(v for v in values.to_pylist() if v)
-        return _Doubt((best, *near), shown)
-    if type_.kind == "integer" and not _some_bare(values):
-        return ""
+    if doubt := _doubt(values, type_, best, near):
+        return doubt
     both = known.is_valid().to_numpy(zero_copy_only=False) & read.is_null().to_numpy(
         zero_copy_only=False
     )
     return "" if both.any() and not _is_unmistakable(type_) else best
+
+
+def _doubt(
+    values: pa.StringArray, type_: ColumnType, best: str, near: Sequence[str]
+) -> _Doubt | None:
+    """Why the form that fits best is not certain; None where it is. `near` are forms of other
+    readings that fit as well."""
+    example = next(v for v in values.to_pylist() if v)
+    if type_.kind == "integer":
+        if best[1] not in ".," or _some_bare(values):
+            return None
+        other = ".,"[best[1] == "."]
+        forms = (best, f"0{best[1]}0")
+        return _Doubt(_TWO_WAYS.format("numbers"), forms, (f"--decimals {other}",), example)
+    if near:
+        forms = (best, near[0])
+        if type_.kind == "decimal":
+            return _Doubt(
+                _TWO_WAYS.format("numbers"),
+                forms,
+                tuple(f"--decimals {f[-2]}" for f in forms),
+                example,
+            )
+        options = tuple(f'--dates "{_day_of(f)}"' for f in forms)
+        return _Doubt(_TWO_WAYS.format("dates"), forms, options, example)
+    if best in SHORT:
+        options = (f'--dates "{best}"',)
+        return _Doubt("the dates of this file leave the century open", (best,), options, example)
+    return None
 
 
 def _agree(one: pa.Array, other: pa.Array) -> bool:
@@ -293,7 +323,7 @@ def _agree(one: pa.Array, other: pa.Array) -> bool:
 
 
 def _some_bare(values: pa.StringArray) -> bool:
-    """Whether some number has no mark, or several: then marks are those of thousands."""
+    """Whether some number has no mark, or several: then a mark is that of thousands."""
     marks = [len(re.findall(r"[^0-9\-]", v)) for v in values.to_pylist() if v]
     return any(n != 1 for n in marks)
 

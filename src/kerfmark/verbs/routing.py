@@ -4,9 +4,10 @@ can be read."""
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from types import MappingProxyType
 
 from rapidfuzz import fuzz
 
@@ -93,7 +94,7 @@ def route(
     reading: Reading = Reading(),
     alike: Likeness | None = None,
     passed_over: list[str] | None = None,
-    orders: Collection[tuple[str, ...]] = (),
+    orders: Mapping[str, tuple[str, ...]] = MappingProxyType({}),
     order_of: Callable[[str], Sequence[str]] | None = None,
     only_known: bool = False,
 ) -> list[Routed]:
@@ -101,8 +102,8 @@ def route(
     them. `reading` says how they are written; `alike` tells which headers may be the same though
     they are spelled otherwise. Sheets that fit no source, beside one that does, are `passed_over`
     where one was chosen when the source was first read, and told there. `orders` are those in which
-    earlier files without a header had their columns, the latest last; `order_of` tells that of the
-    columns of a source. With `only_known`, files need have no more than what tells their records.
+    the latest files without a header had their columns, by source; `order_of` tells that of the
+    columns of any source. With `only_known`, files need have no more than what tells their records.
 
     Raises UsageError for a file that fits none, or several.
     """
@@ -113,7 +114,7 @@ def route(
     opened = [
         found
         for one in open_all(files, reading, together=False)
-        for found in _with_lists(layout, in_known_order(one, orders), reading)
+        for found in _with_lists(layout, _in_known_order(layout, one, orders, only), reading)
     ]
     if new_headers.means:
         expected = [expected_headers(layout, name)[1] for name in layout.sources]
@@ -152,13 +153,22 @@ def read_as_before(layout: Layout, files: Sequence[LoadedFile], folder: Path) ->
     return out
 
 
-def in_known_order(found: Source, orders: Collection[tuple[str, ...]]) -> Source:
-    """A file without a header, with the columns named as those of an earlier one with as many."""
-    said = found.settings()
-    order = next((o for o in reversed([*orders]) if len(o) == len(found.headers)), ())
-    if not order or said.get("header_row") != 0 or said.get("columns"):
+def _in_known_order(
+    layout: Layout, found: Source, orders: Mapping[str, tuple[str, ...]], only: str
+) -> Source:
+    """A file without a header, with the columns named as those of an earlier one with as many; left
+    as it is where another source has as many columns too, and nobody says which one it feeds."""
+    said, size = found.settings(), len(found.headers)
+    if said.get("header_row") != 0 or said.get("columns"):
         return found
-    return with_changes(named(found, order), rules=found.rules)
+    possible = [
+        name
+        for name in ([only] if only else layout.sources)
+        if size in (len(orders.get(name, ())), len(expected_headers(layout, name)[0]))
+    ]
+    if len(possible) != 1 or len(orders.get(possible[0], ())) != size:
+        return found
+    return with_changes(named(found, orders[possible[0]]), rules=found.rules)
 
 
 def _with_lists(layout: Layout, found: Source, reading: Reading) -> Sequence[Source]:
@@ -344,7 +354,7 @@ def _held_against(layout: Layout, name: str, found: Source) -> _Try:
 
 def _described(spec: SourceSpec, found: Source, as_layout: bool) -> SourceSpec:
     """How a file is read as a source that a layout describes: where it is, it says itself; how it
-    is written, it shows, unless that is `as_layout` says."""
+    is written, it shows, unless it is read `as_layout` says."""
     said = found.settings()
     where = {k: said.get(k, "") for k in ("sheet", "member", "table", "query")}
     where |= {"cells": said.get("cells", spec.cells), "block": said.get("block", 0)}
@@ -360,8 +370,8 @@ def _described(spec: SourceSpec, found: Source, as_layout: bool) -> SourceSpec:
 
 
 def _told(spec: SourceSpec, found: Source) -> str:
-    """What the telling column says of a file: what stands in its name where the names of the others
-    differ."""
+    """The value of the telling column for a file: the part of its name in which the names of the
+    others differ."""
     if not spec.telling:
         return ""
     stem = Path(found.location).stem

@@ -83,7 +83,7 @@ def part_of(reading: Reading, part: PartSpec) -> Reading:
 
 def open_source(name: str, spec: SourceSpec, folder: Path, only: Collection[str] = ()) -> Source:
     """The source that a layout describes; its files are named as seen from the layout's folder. Of
-    those that a pattern stands for, `only` some may be wanted.
+    those that a pattern matches, `only` some may be wanted.
 
     Raises SourceError for what is not there or has other columns than the rest of its source.
     """
@@ -117,12 +117,9 @@ def open_described(layout: Layout, name: str, folder: Path) -> Source:
     source = open_source(name, spec, folder)
     if isinstance(source, UnionSource) and any(p.written for p in spec.parts):
         own = zip(source.parts, spec.parts, strict=True)
-        parts = [
-            respelled(layout, name, part, said.written, respell) if said.written else part
-            for part, said in own
-        ]
+        parts = [respelled(layout, name, p, said.written, respell) for p, said in own]
         return with_changes(source, parts=parts)
-    return respelled(layout, name, source, spec.written, respell) if spec.written else source
+    return respelled(layout, name, source, spec.written, respell)
 
 
 def open_sources(layout: Layout, text: str, name: str, folder: Path) -> dict[str, Source]:
@@ -169,7 +166,7 @@ def open_loaded(
         if more := [h for h in said.may_lack if h not in spec.may_lack]:
             part = AlsoSaidSource(part, {"may_lack": more})
             may_lack |= dict.fromkeys(more)
-        parts.append(respelled(layout, name, part, said.written, spell) if said.written else part)
+        parts.append(respelled(layout, name, part, said.written, spell))
     return together(parts, [f.told for f in files], spec.telling, name, [*may_lack])
 
 
@@ -209,7 +206,7 @@ def check_headers(layout: Layout, text: str, name: str, sources: Mapping[str, So
 
 
 def _sheets(place: str, pattern: str) -> list[tuple[str, str]]:
-    """The sheets of a workbook that a pattern stands for, and what stands in place of its `*`."""
+    """The sheets of a workbook that a pattern matches, and the text that its `*` matches."""
     if "*" not in pattern:
         return [(pattern, "")]
     inside = [str(s.settings().get("sheet", "")) for s in open_path(place)]
@@ -225,6 +222,6 @@ def _sheets(place: str, pattern: str) -> list[tuple[str, str]]:
 
 
 def _filled_in(pattern: str, name: str) -> str:
-    """What stands in place of the `*` of a pattern."""
+    """The text that the `*` of a pattern matches in a name."""
     found = re.fullmatch(re.escape(pattern).replace(r"\*", "(.*)").replace(r"\?", "."), name)
     return " ".join(found.groups()) if found else name

@@ -46,8 +46,8 @@ def undo(
     backup: str | Path | None = None,
     progress: Progress = silent,
 ) -> UndoResult:
-    """Takes a load back (the latest one, if none is named): what no other load says goes, and
-    values become what the others say.
+    """Takes a load back (the latest one, if none is named): records that no other load has are
+    deleted, and values become those of the remaining loads.
 
     `backup` names a file for a copy of the database as it was. When later loads depend on it,
     nothing happens, unless they are taken back too (`through`). Everything happens, or nothing.
