@@ -65,6 +65,9 @@ def test_each_row_says_why_and_what_may_have_been_meant(
     assert found["2"]["kerfmark remedy"] == "mend that row; this one fits then as it is"
     assert 'the nearest is "Oak-07"' in why["3"][0] and why["3"][1] == "Hive = Oak-07"
     assert why["4"][1] == "Mood = calm"
+    for n, (_, suggested) in why.items():
+        asked = 'say yes under "kerfmark accept"' in found[n]["kerfmark remedy"]
+        assert asked == bool(suggested)
     assert why["5"] == ('"Hive" "Zzz" was not found in hive', "")
     # one add takes them in: the parent mended, suggestions accepted, one of them declined
     book = tmp_path / "a.csv"
@@ -107,6 +110,30 @@ def test_a_later_file_is_told_the_nearest_record_with_its_name(
     book.save(tmp_path / "a.xlsx")
     kerfmark("add", "a.xlsx", "--into", str(db))
     assert db.ask("SELECT COUNT(*) FROM visit WHERE no IN (8, 9)") == [2]
+    assert kerfmark("prove", str(db)).code == 0
+
+
+def test_a_misspelt_parent_that_its_other_key_gives_away_can_be_accepted(
+    db: Target, write: Write, kerfmark: Runner, tmp_path: Path
+) -> None:
+    head, rows = "No,Hive,Apiary,Grid\n", [f"{n},H{n % 30},A{n % 6},X{n % 6}" for n in range(120)]
+    write("visits.csv", head + "\n".join(rows) + "\n")
+    kerfmark("cut", "visits.csv", "--into", str(db), "--known-by", "Apiary", "--known-by", "Hive")
+    assert kerfmark("show", str(db), "apiary").out.count("unique") == 2
+    write("more.csv", f"{head}200,H1,A1,X1\n201,H2,A2x,X2\n202,H90,A3 ,X3\n203,H91,Third,X4\n")
+    told = kerfmark("add", "more.csv", "--into", str(db), "--set-aside", "a.csv", code=3)
+    aside = rows_of(tmp_path / "a.csv")
+    assert {n: r["kerfmark suggestion"] for n, r in aside.items()} == {
+        "201": "Apiary = A2",
+        "202": "Apiary = A3",
+        "203": "Apiary = A4",
+    }, told.out
+    lines = (tmp_path / "a.csv").read_text("utf-8-sig").splitlines()
+    (tmp_path / "a.csv").write_text("\n".join([lines[0], *(f"{at}yes" for at in lines[1:])]) + "\n")
+    kerfmark("add", "a.csv", "--into", str(db))
+    asked = "SELECT v.no, a.apiary FROM visit v JOIN hive h ON h.hive_id = v.hive_id"
+    asked += " JOIN apiary a ON a.apiary_id = h.apiary_id WHERE v.no >= 200 ORDER BY v.no"
+    assert db.ask(asked) == [(200, "A1"), (201, "A2"), (202, "A3"), (203, "A4")]
     assert kerfmark("prove", str(db)).code == 0
 
 

@@ -76,7 +76,10 @@ def _without_parent(feed: SourceTables, table: TableRows) -> Iterator[Problem]:
         blank = codes < 0
         if 0 < np.count_nonzero(blank) <= (1 - NEARLY_ALL) * table.rows:
             rows = table.source_rows()[np.flatnonzero(blank)]
-            header = next(iter(target.by.values()), "") or (feed.key_headers(target.to) or [""])[0]
+            header = (
+                next(iter(target.by.values()), "")
+                or (feed.layout.key_headers(target.to) or [""])[0]
+            )
             if len(records := _records(feed, rows)):
                 yield Problem(
                     "without",

@@ -72,7 +72,7 @@ class _Comparing:
             if len(own):
                 feed.problem(
                     "again",
-                    tuple(feed.key_headers(name)),
+                    tuple(feed.layout.key_headers(name)),
                     own,
                     f"is in the database already, as a record of {name}",
                     "leave the row out, or say --known keep, fill or overwrite",

@@ -132,7 +132,7 @@ def _refuse_new(incoming: Incoming, name: str, records: np.ndarray) -> None:
     if not len(records):
         return
     feed, rows, _ = incoming.rows_of(name, records)
-    headers, spec = tuple(feed.key_headers(name)), incoming.tables[name].spec
+    headers, spec = tuple(feed.layout.key_headers(name)), incoming.tables[name].spec
     column = spec.known_by[0] if len(spec.known_by) == 1 else ""
     known: list[str] = []
 

@@ -293,13 +293,15 @@ class _Planning:
         shown = next((c for c in table.spec.known_by if c in table.spec.columns), "")
         there = self.incoming.existing.texts(name, shown, hits[hits >= 0].tolist()) if shown else {}
         headers = tuple(feed.header_of(table, c) for c in columns)
-        key = " + ".join(feed.key_headers(name))
+        keys = feed.layout.key_headers(name)
+
+        def meant(row: int) -> str:
+            return there.get(owner[record_of[row]]) or ""
 
         def reason(row: int) -> str:
-            other = there.get(owner[record_of[row]], "")
-            mine = feed.text(feed.key_headers(name)[0], row) if shown else ""
+            other = meant(row)
             return f'is that of the {name} "{other}" in the database' + (
-                f'; did {mine} mean "{other}"?' if other else ""
+                f'; did {feed.text(keys[0], row)} mean "{other}"?' if other else ""
             )
 
         feed.problem(
@@ -307,9 +309,11 @@ class _Planning:
             headers,
             rows,
             reason,
-            f"mend {key} or {' + '.join(headers)}",
+            f"mend {' + '.join(keys)} or {' + '.join(headers)}",
             name,
             np.array([owner[record_of[r]] for r in rows.tolist()], np.int64),
+            suggested=meant if len(keys) == 1 else None,
+            suggested_for=keys[0] if keys else "",
         )
 
     def _blank(self, name: str, new: np.ndarray) -> None:

@@ -39,8 +39,8 @@ class Problem:
     `reason` is for all records, or says it for one; `places` are rows that are not records, each
     with its reason. `headers` are those of the column, or of several; none for whole rows. Where a
     record is held `against` one that the database has, the number of the row of that in the
-    `table`. `suggested` tells of a record what its cell (under the first header) may have been
-    meant to say; "" for nothing.
+    `table`. `suggested` tells of a record what its cell under the header `suggested_for` (the only
+    one of `headers`, unless it is said) may have been meant to say; "" for nothing.
     """
 
     kind: str
@@ -54,6 +54,7 @@ class Problem:
     places: tuple[tuple[Origin, str], ...] = ()
     against: Mapping[int, int] = field(default_factory=dict)
     suggested: Callable[[int], str] | None = None
+    suggested_for: str = ""
 
     @property
     def column(self) -> str:
@@ -66,8 +67,9 @@ class Problem:
 
     def suggestion(self, record: int) -> tuple[str, str] | None:
         """The header and the value that is suggested for a record."""
-        value = self.suggested(record) if self.suggested and len(self.headers) == 1 else ""
-        return (self.headers[0], value) if value else None
+        header = self.suggested_for or (self.headers[0] if len(self.headers) == 1 else "")
+        value = self.suggested(record) if self.suggested and header else ""
+        return (header, value) if value else None
 
     @property
     def total(self) -> int:

@@ -42,10 +42,11 @@ class SourceTables:
         table: str = "",
         against: np.ndarray | None = None,
         suggested: Callable[[int], str] | None = None,
+        suggested_for: str = "",
     ) -> None:
         """Adds a problem; `rows` are those of the prepared source, and what `reason` and
         `suggested` are asked about. `against` are the rows of the database that they are held
-        against."""
+        against. See Problem for the rest."""
         records = self.records(rows)
         asked = suggested is not None or not isinstance(reason, str)
         back = dict(zip(records.tolist(), rows.tolist(), strict=True)) if asked else {}
@@ -67,6 +68,7 @@ class SourceTables:
                 table=table,
                 against=held,
                 suggested=of_records(suggested) if suggested else None,
+                suggested_for=suggested_for,
             )
         )
 
@@ -102,7 +104,7 @@ class SourceTables:
         if len(spec.known_by) < 2 or spec.only_rows:
             return
         base = self.layout.base_of(self.name)
-        key = " + ".join(self.key_headers(name))
+        key = " + ".join(self.layout.key_headers(name))
         for part in spec.known_by:
             own = spec.columns.get(part)
             if own is None and (name, part, spec.links[part].to) not in (
@@ -111,7 +113,11 @@ class SourceTables:
                 continue  # the row leads to that on another way
             filled_codes = self._coded(own)[0] if own else self._link_identity(spec.links[part])[0]
             rows = np.flatnonzero((codes < 0) & (filled_codes >= 0))
-            headers = (own.header or part,) if own else tuple(self.key_headers(spec.links[part].to))
+            headers = (
+                (own.header or part,)
+                if own
+                else tuple(self.layout.key_headers(spec.links[part].to))
+            )
             header = " + ".join(headers)
             if len(rows):
                 self.problem(
@@ -157,7 +163,7 @@ class SourceTables:
         columns: dict[str, Column] = {self.layout.key_of(name): Counted()}
         for link, target in spec.links.items():
             link_codes, size = self._link_identity(target)
-            headers = list(target.by.values()) or self.key_headers(target.to)
+            headers = list(target.by.values()) or self.layout.key_headers(target.to)
             if link not in spec.known_by:
                 self._agree(name, codes, count, link_codes, size, tuple(headers))
             columns[link] = Linked(link_codes if first is None else gather(link_codes, first))
@@ -466,10 +472,11 @@ class SourceTables:
                 zip(rows[wrong].tolist(), first[codes[record[wrong]]].tolist(), strict=True)
             )
 
-            def reason(
-                row: int, owner: Mapping[int, int] = owner, key: str = key, by: str = by
-            ) -> str:
-                there = _known_text(parent, key, owner[row])
+            def meant(row: int, owner: Mapping[int, int] = owner, key: str = key) -> str:
+                return _known_text(parent, key, owner[row])
+
+            def reason(row: int, by: str = by, meant: Callable[[int], str] = meant) -> str:
+                there = meant(row)
                 asked = f'; did {self.text(by, row)} mean "{there}"?' if there else ""
                 return f'is that of the {parent.name} "{there}"{asked}'
 
@@ -481,20 +488,9 @@ class SourceTables:
                 f"mend {by} or {' + '.join(headers)}, or take {' + '.join(headers)} out of repeats "
                 f"of tables > {name} > links > {link} and give it a column",
                 parent.name,
+                suggested=meant if len(target.by) == 1 else None,
+                suggested_for=by,
             )
-
-    def key_headers(self, name: str) -> list[str]:
-        """The headers by which a table's records are known."""
-        spec = self.layout.tables[name]
-        return [
-            h
-            for k in spec.known_by
-            for h in (
-                [spec.columns[k].header or k]
-                if k in spec.columns
-                else list(spec.links[k].by.values()) or self.key_headers(spec.links[k].to)
-            )
-        ]
 
     def _part_values(
         self, table: str, name: str, spec: ColumnSpec, parts: pa.StringArray
@@ -575,7 +571,7 @@ class SourceTables:
         )
         if not len(rows):
             return
-        key = " + ".join(self.key_headers(table))
+        key = " + ".join(self.layout.key_headers(table))
         first = first_rows(codes, count)
         fitting = np.flatnonzero((codes >= 0) & (expected[codes] == other))
         example = np.full(count, -1, np.int64)  # a row that says what most say
@@ -666,7 +662,7 @@ class SourceTables:
         if own and not own.told:
             return own.header or (own.headers[0] if own.headers else name)
         return (
-            (next(iter(link.by.values()), "") or (self.key_headers(link.to) or [""])[0])
+            (next(iter(link.by.values()), "") or (self.layout.key_headers(link.to) or [""])[0])
             if link
             else ""
         )

@@ -11,6 +11,7 @@ import numpy as np
 from kerfmark.errors import Origin, UsageError
 from kerfmark.normalize.split import SetAside
 from kerfmark.profile.encode import EncodedSource
+from kerfmark.read.set_aside import ACCEPT
 from kerfmark.read.union import parts_of
 from kerfmark.verbs.atomic_write import require_writable
 from kerfmark.write.rejects import Rejects, files
@@ -32,7 +33,7 @@ def writable_rejects(path: Path, replace: bool) -> Path:
 
 
 def place_of(sources: Mapping[str, EncodedSource], row: SetAside) -> Origin:
-    """Where a row that was set aside stands."""
+    """The place of a row that was set aside."""
     if row.ragged is not None:
         return Origin(row.ragged.file, row=row.ragged.row)
     return sources[row.source].found.origin(row.record)
@@ -55,8 +56,8 @@ def rejected(
                 *(c for i, c in enumerate(_cells(encoded, r, delimiter)) if i in shown),
                 str(at),
                 "; ".join(why for why, _ in r.reasons),
-                "; ".join(dict.fromkeys(remedy for _, remedy in r.reasons)),
-                "\n".join(f"{h} = {v}" for h, v in r.suggested.items() if "\n" not in h + v),
+                "; ".join(_remedies(r)),
+                _suggestions(r),
                 "",
             )
             for r, at in placed
@@ -64,6 +65,17 @@ def rejected(
         headers = tuple(encoded.source.headers[i] for i in shown)
         out.append(Rejects(name, delimiter, headers, told))
     return dict(files(path, out))
+
+
+def _remedies(row: SetAside) -> list[str]:
+    """What to do about the problems of a row, each once."""
+    take = [f'say yes under "{ACCEPT}" to take the suggestion'] if _suggestions(row) else []
+    return list(dict.fromkeys([*take, *(remedy for _, remedy in row.reasons)]))
+
+
+def _suggestions(row: SetAside) -> str:
+    """What the cells of a row may have been meant to say, one on a line."""
+    return "\n".join(f"{h} = {v}" for h, v in row.suggested.items() if "\n" not in h + v)
 
 
 def _own_headers(encoded: EncodedSource) -> list[int]:
@@ -75,8 +87,7 @@ def _own_headers(encoded: EncodedSource) -> list[int]:
 
 
 def _cells(encoded: EncodedSource, row: SetAside, delimiter: str) -> list[str]:
-    """What stands in a row. What is too much of one that could not be cut stays in its last
-    column."""
+    """The cells of a row; of one with too many fields, the last cell has all that is left."""
     if row.ragged is not None:
         width = len(encoded.source.headers)
         found = next(
