@@ -20,6 +20,8 @@ from typing import Any
 import pytest
 
 ENGINES = ("SQLite", "PostgreSQL", "MariaDB")
+SERVERS_ONLY = pytest.mark.parametrize("db", ["PostgreSQL", "MariaDB"], indirect=True)
+"""Runs a test on the servers."""
 SERVERS = {
     "PostgreSQL": "postgresql://postgres@127.0.0.1/test",
     "MariaDB": "mysql://root@127.0.0.1/",

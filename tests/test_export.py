@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import datetime as dt
+import io
 import json
 import os
 import random
@@ -250,6 +251,53 @@ def test_what_does_not_come_back_is_told(kerfmark: Runner, write: Write, tmp_pat
     assert "rows that only said again what was there are not here: 1" in told
     assert (tmp_path / "back.csv").read_text().splitlines()[3:5] == ["3,H0,3.5", "4,H1,"]
     assert len((tmp_path / "back.csv").read_text().splitlines()) == 10
+
+
+@pytest.mark.parametrize("quoting", [csv.QUOTE_MINIMAL, csv.QUOTE_ALL, csv.QUOTE_NONNUMERIC])
+@pytest.mark.parametrize("line_end", ["\n", "\r\n", "\r"])
+@pytest.mark.parametrize(
+    ("encoding", "delimiter", "ended"),
+    [
+        ("utf-8", ",", False),
+        ("utf-8-sig", ";", True),
+        ("utf-16", "\t", True),
+        ("cp1252", "|", False),
+    ],
+)
+def test_a_file_comes_back_with_its_line_ends_quotes_and_mark(
+    kerfmark: Runner,
+    write: Write,
+    tmp_path: Path,
+    quoting: int,
+    line_end: str,
+    encoding: str,
+    delimiter: str,
+    ended: bool,
+) -> None:
+    text = io.StringIO()
+    writer = csv.writer(text, delimiter=delimiter, quoting=quoting, lineterminator=line_end)  # type: ignore[arg-type]
+    writer.writerow(["no", "hive", "note"])
+    for n in range(40):
+        note = ['a "b" c', "x" + delimiter, "Bräu", "two" + line_end + "lines", "plain"][n % 5]
+        writer.writerow([n, f"H{n % 7}", "" if n == 9 else note])
+    whole = text.getvalue() if ended else text.getvalue().removesuffix(line_end)
+    write("visits.csv", whole.encode(encoding))
+    kerfmark("cut", "visits.csv", "--into", "a.db")
+    told = kerfmark("export", "a.db", "--flat", "visits", "-o", "back.csv").out
+    assert (tmp_path / "back.csv").read_bytes() == whole.encode(encoding)
+    assert "the same bytes as visits.csv" in told
+
+
+def test_what_differs_is_told_where_a_file_does_not_come_back_to_the_byte(
+    kerfmark: Runner, write: Write, tmp_path: Path
+) -> None:
+    write("v.csv", 'no,hive\n1,"H1"\n2,H2\n3,H1\n')
+    kerfmark("cut", "v.csv", "--into", "v.db")
+    told = kerfmark("export", "v.db", "--flat", "v", "-o", "back.csv").err
+    assert "not the same bytes as v.csv: line 2 is '1,\"H1\"\\n' there, and '1,H1\\n' here" in told
+    (tmp_path / "v.csv").unlink()
+    told = kerfmark("export", "v.db", "--flat", "v", "-o", "back.csv", "--replace").err
+    assert "not the same bytes as v.csv, which had 25 where these are 23" in told
 
 
 def test_the_demo_s_file_comes_back_to_the_byte(kerfmark: Runner, tmp_path: Path) -> None:

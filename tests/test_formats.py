@@ -3,7 +3,9 @@ command would use."""
 
 from __future__ import annotations
 
+import contextlib
 import csv
+import datetime as dt
 import io
 import json
 import os
@@ -20,7 +22,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from openpyxl.workbook.defined_name import DefinedName
 from openpyxl.worksheet.table import Table
-from pyarrow import orc
+from pyarrow import feather, orc
 
 from conftest import Runner
 from kerfmark import DataRefused, Origin, Reading, SourceError, cut, measure, prove
@@ -448,6 +450,45 @@ def test_columnar_files_are_read_as_what_they_say(tmp_path: Path, ending: str) -
 
 
 # databases
+
+
+@pytest.mark.parametrize("ending", ["parquet", "arrow", "orc"])
+def test_maps_become_tables_and_what_is_no_text_is_told(
+    tmp_path: Path, kerfmark: Runner, ending: str
+) -> None:
+    noon = [dt.datetime(2026, 1, 1, 12) + dt.timedelta(days=n) for n in range(3)]
+    inner = pa.map_(pa.string(), pa.list_(pa.int64()))
+    table = pa.table(
+        {
+            "no": [1, 2, 3],
+            "at": pa.array(noon, pa.timestamp("us", tz="Europe/Berlin")),
+            "marks": pa.array([[("a", [1, 2]), ("b", [])], [], [("a", None), ("c", [3])]], inner),
+        }
+    )
+    if ending != "orc":
+        lengths = pa.array([dt.timedelta(seconds=n) for n in range(3)], pa.duration("s"))
+        table = table.append_column("took", lengths)
+    write = {"parquet": pq.write_table, "arrow": feather.write_feather, "orc": orc.write_table}
+    write[ending](table, str(tmp_path / f"v.{ending}"))
+    told = kerfmark("cut", f"v.{ending}", "--into", "v.db").out
+    zone = "UTC" if ending == "orc" else "Europe/Berlin"
+    assert (f"moments of the time zone {zone}: given in UTC" in told) == (zone != "UTC")
+    assert ("took: lengths of time: given in" in told) == (ending != "orc")
+    with contextlib.closing(sqlite3.connect(tmp_path / "v.db")) as db:
+        moments = db.execute("SELECT at FROM v ORDER BY no").fetchall()
+        marks = db.execute(
+            "SELECT v.no, m.v_mark_key FROM v_mark m JOIN v ON v.v_id = m.outer_record_id ORDER BY 1, 2"
+        ).fetchall()
+        values = db.execute(
+            "SELECT m.v_mark_key, x.value FROM v_marks_value x JOIN v_mark m"
+            " ON m.v_mark_id = x.record_id ORDER BY 2"
+        ).fetchall()
+    assert moments == [(f"2026-01-0{n} 12:00:00",) for n in (1, 2, 3)]
+    assert marks == [(1, "a"), (1, "b"), (3, "a"), (3, "c")]
+    assert values == [("a", 1), ("a", 2), ("c", 3)]
+    assert kerfmark("prove", "v.db").code == 0
+    kerfmark("export", "v.db", "--flat", "v", "-o", "back.csv")
+    assert "2026-01-02T12:00:00Z" in (tmp_path / "back.csv").read_text()
 
 
 def test_tables_and_queries_of_an_sqlite_file(tmp_path: Path, kerfmark: Runner) -> None:

@@ -14,12 +14,11 @@ from pathlib import Path
 import pytest
 
 from conftest import Runner, flat_visits
-from engines import SERVERS, Target
+from engines import SERVERS, SERVERS_ONLY, Target
 from private import free_port, mariadb, postgresql
 from test_add_safe import LAYOUT, visits
 
 Write = Callable[..., Path]
-SERVERS_ONLY = pytest.mark.parametrize("db", ["PostgreSQL", "MariaDB"], indirect=True)
 
 
 @pytest.fixture(scope="module")

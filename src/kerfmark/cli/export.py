@@ -108,6 +108,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         (result.target, BOLD),
         f" ({size(result.bytes)}) in {result.seconds:.1f} s",
     )
+    if result.same_bytes_as:
+        terminal.say(("the same bytes as ", GOOD), result.same_bytes_as)
     if folder and result.form == "csv":
         terminal.say((f"kerfmark cut {result.target} --into DB makes the same tables again", FAINT))
     return 0

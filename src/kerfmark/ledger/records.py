@@ -14,7 +14,7 @@ import os
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from kerfmark.normalize.policy import CREATED, MADE, NAMED, SAID
 from kerfmark.store.interface import Reader, no_ledger
@@ -35,12 +35,16 @@ now, as the load that had made the record was taken back; it says the same; it s
 which was not taken over."""
 
 
+STYLE = "style"
+"""Under which the ledger says how a file was written, beside how it is read."""
+
+
 @dataclass(frozen=True)
 class LoadedFile:
     """A file that a load took in; `file` is relative to the folder of the database where that is
     possible. `told` is what the telling column of its source says of it, `reading` (JSON, "" for
-    what the layout says) how it is read; `left_out` counts the rows of which the layout wants no
-    record."""
+    what the layout says) how it is read, and under STYLE how it was written otherwise; `left_out`
+    counts the rows of which the layout wants no record."""
 
     load: int
     source: str
@@ -51,6 +55,22 @@ class LoadedFile:
     told: str = ""
     reading: str = ""
     left_out: int = 0
+
+    @property
+    def is_file(self) -> bool:
+        """Whether it was a file, no table of a server and no stream."""
+        return self.file != "-" and "://" not in self.file
+
+    @property
+    def read_as(self) -> dict[str, Any]:
+        """What a layout would say of how it is read."""
+        return {k: v for k, v in json.loads(self.reading or "{}").items() if k != STYLE}
+
+    @property
+    def style(self) -> dict[str, Any]:
+        """What is unusual of how it was written otherwise (see `read.text_style`)."""
+        style: dict[str, Any] = json.loads(self.reading or "{}").get(STYLE, {})
+        return style
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,7 @@ import io
 from collections import deque
 from collections.abc import Callable, Generator, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, BinaryIO, NoReturn, TypeVar, cast
 
@@ -58,6 +58,7 @@ from kerfmark.read.source import (
     mend_ragged,
 )
 from kerfmark.read.text_blocks import only_block
+from kerfmark.read.text_style import find_style
 
 T = TypeVar("T")
 
@@ -125,6 +126,16 @@ class DelimitedSource:
             else [""] * usual_width([r for r in top if r] or top)
         )
         self.headers = distinct_headers(cells)
+        self._style = find_style(
+            sample,
+            text,
+            self.headers,
+            "" if self.dialect.edges else self.dialect.delimiter,
+            self.dialect.quoted,
+            self.dialect.escape,
+            self.dialect.header_row,
+            self.dialect.header_rows,
+        )
         self._first_row = self._above + (header_row + over if header_row else 1)
         self.how = (
             f"{_separated(self.dialect)}, {self.dialect.encoding}{header_told(header_row, over)}"
@@ -174,7 +185,7 @@ class DelimitedSource:
         misquoted: list[int] = []
         bad: list[tuple[int, bytes]] = []
         unclosed: list[int] = []
-        digest = xxhash.xxh3_128()
+        digest, ended = xxhash.xxh3_128(), True
         with ThreadPoolExecutor(workers) as pool:
             waiting: deque[Future[_Parsed]] = deque()
             chunks = self._chunks()
@@ -184,6 +195,7 @@ class DelimitedSource:
                     chunk = next(chunks, None)
                     more = chunk is not None
                     if chunk is not None:
+                        ended = not (chunk[3] and len(chunk[0]))
                         waiting.append(pool.submit(self._parse, chunk, work))
                 if not waiting:
                     break
@@ -236,6 +248,7 @@ class DelimitedSource:
             rows_in_file=self._first_row - 1 - self._above + physical,
             above=max(self.dialect.header_row - 1, 0),
             header=self.dialect.header_rows if self.dialect.header_row else 0,
+            style=replace(self._style, ended=ended),
         )
 
     def _remarks(

@@ -22,6 +22,7 @@ from kerfmark.read.source import (
     Batches,
     Found,
     Piece,
+    Remark,
     RowRules,
     distinct_headers,
     header_remarks,
@@ -34,6 +35,7 @@ RECORD = "record"
 """The header under which a record's number stands, where lists belong to it."""
 POSITION = "position"
 VALUE = "value"
+_UNITS = {"s": "seconds", "ms": "milliseconds", "us": "microseconds", "ns": "nanoseconds"}
 
 
 class Records(Protocol):
@@ -99,7 +101,8 @@ class NestedSource:
         self.headers = (*self._own, *self._outer, *headers)
         self.how = records.how + (f", list {'.'.join(list_[-1])}" if list_ else "")
         self.rules = RowRules()
-        self._of_header = header_remarks(names, headers)
+        types = [_type_on(fields, c.way) for c in self._columns]
+        self._of_header = [*header_remarks(names, headers), *_spelled(headers, types)]
 
     def origin(self, header: str | None = None) -> Origin:
         """The place of a column."""
@@ -266,6 +269,42 @@ def _type_at(fields: pa.StructType, way: tuple[str, ...]) -> pa.DataType:
     return fields
 
 
+def _type_on(fields: pa.StructType, way: tuple[int, ...]) -> pa.DataType:
+    type_: pa.DataType = fields
+    for place in way:
+        type_ = type_.field(place).type
+    return type_
+
+
+def _spelled(headers: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[Remark]:
+    """What a person should know of columns whose values are no texts: how they are spelled."""
+    for header, type_ in zip(headers, types, strict=True):
+        if pa.types.is_timestamp(type_) and type_.tz and type_.tz not in ("UTC", "Z", "+00:00"):
+            how = f"moments of the time zone {type_.tz}: given in UTC"
+        elif pa.types.is_duration(type_):
+            how = f"lengths of time: given in {_UNITS[type_.unit]}"
+        elif _is_binary(type_):
+            how = "bytes: given as hexadecimal digits"
+        else:
+            continue
+        yield Remark("odd", header, how)
+
+
+def without_maps(type_: pa.DataType) -> pa.DataType:
+    """A type in which maps are lists of records with a key and a value."""
+    if pa.types.is_map(type_):
+        pair = [("key", without_maps(type_.key_type)), (VALUE, without_maps(type_.item_type))]
+        return pa.list_(pa.struct(pair))
+    if pa.types.is_struct(type_):
+        return pa.struct([f.with_type(without_maps(f.type)) for f in type_])
+    if _is_list(type_):
+        inner = type_.value_field.with_type(without_maps(type_.value_type))
+        if pa.types.is_fixed_size_list(type_):
+            return pa.list_(inner, type_.list_size)
+        return pa.large_list(inner) if pa.types.is_large_list(type_) else pa.list_(inner)
+    return type_
+
+
 def _at(rows: pa.Array, way: tuple[str, ...]) -> pa.Array:
     """What a field of every row holds; null where the record it stands in is."""
     for name in way:
@@ -281,9 +320,17 @@ def _free(wanted: str, taken: set[str]) -> str:
     return name
 
 
+def _is_binary(type_: pa.DataType) -> bool:
+    return bool(
+        pa.types.is_binary(type_)
+        or pa.types.is_large_binary(type_)
+        or pa.types.is_fixed_size_binary(type_)
+    )
+
+
 def as_texts(values: pa.Array) -> pa.StringArray:
-    """Typed values as texts: numbers as short as they are exact, dates as YYYY-MM-DD, truth as true
-    and false."""
+    """Typed values as texts: numbers as short as they are exact, dates as YYYY-MM-DD, moments with
+    a time zone in UTC, truth as true and false."""
     kind = values.type
     if pa.types.is_dictionary(kind):
         values, kind = values.cast(kind.value_type), kind.value_type
@@ -291,17 +338,17 @@ def as_texts(values: pa.Array) -> pa.StringArray:
         return pa.nulls(len(values), pa.string())
     if pa.types.is_string(kind) or pa.types.is_large_string(kind):
         return pc.if_else(pc.equal(values, ""), pa.scalar(None, kind), values).cast(pa.string())
-    if (
-        pa.types.is_binary(kind)
-        or pa.types.is_large_binary(kind)
-        or pa.types.is_fixed_size_binary(kind)
-    ):
+    if _is_binary(kind):
         return pa.array([None if v is None else v.hex() for v in values.to_pylist()], pa.string())
     if pa.types.is_floating(kind):
         return pc.replace_substring_regex(pc.cast(values, pa.string()), r"\.0$", "")
     if pa.types.is_timestamp(kind):
         texts = pc.cast(values.cast(pa.timestamp(kind.unit)) if kind.tz else values, pa.string())
-        return pc.replace_substring_regex(texts, r"\.0+$", "")
+        texts = pc.replace_substring_regex(texts, r"\.0+$", "")
+        if not kind.tz:
+            return texts
+        texts = pc.replace_substring(texts, " ", "T")  # as ISO 8601 has it
+        return pc.binary_join_element_wise(texts, "Z", "")
     if pa.types.is_time(kind):
         return pc.replace_substring_regex(pc.cast(values, pa.string()), r"\.0+$", "")
     try:

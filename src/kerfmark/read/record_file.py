@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from kerfmark.errors import Origin, SourceError, article
 from kerfmark.read.format import Format, check_path
-from kerfmark.read.nested import NestedSource, columns_of, list_of, nested_sources
+from kerfmark.read.nested import NestedSource, columns_of, list_of, nested_sources, without_maps
 from kerfmark.read.source import Reading
 
 Opened = tuple[pa.Schema, Iterator[pa.RecordBatch]]
@@ -30,7 +30,7 @@ class RecordFile:
     def schema(self) -> pa.Schema:
         """The fields of all records."""
         with self._told():
-            schema = self.opened(self.path)[0]
+            schema = _without_maps(self.opened(self.path)[0])
             columns_of(pa.struct(list(schema)), self.path)  # whether its names are text
             return schema
 
@@ -39,7 +39,8 @@ class RecordFile:
         with self._told():
             for batch in self.opened(self.path)[1]:
                 batch.validate(full=True)  # a damaged one may point anywhere
-                yield batch
+                schema = _without_maps(batch.schema)
+                yield batch if schema is batch.schema else batch.cast(schema)
 
     @contextmanager
     def _told(self) -> Iterator[None]:
@@ -53,6 +54,12 @@ class RecordFile:
                 why=str(error).split("\n")[0],
                 next="fetch or write the file again",
             ) from error
+
+
+def _without_maps(schema: pa.Schema) -> pa.Schema:
+    """The same schema, unless it has maps (see `nested.without_maps`)."""
+    fields = [f.with_type(without_maps(f.type)) for f in schema]
+    return schema if fields == list(schema) else pa.schema(fields)
 
 
 def record_format(how: str, endings: frozenset[str], opened: Callable[[Path], Opened]) -> Format:

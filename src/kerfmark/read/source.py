@@ -12,6 +12,7 @@ from typing import Any, Literal, NamedTuple, Protocol, TypeVar
 import pyarrow as pa
 
 from kerfmark.errors import Origin, counted
+from kerfmark.read.text_style import TextStyle
 
 T = TypeVar("T")
 
@@ -152,7 +153,7 @@ class Found:
     `remarks`. `place` gives the origin of a record (counted from 0) and column. `parts` and
     `rows_of_parts`: the same for each source that this one is made of (usually itself alone).
     `rows_in_file` counts all rows of its file as a person sees them (0: not known), of which so
-    many are `above` the header, and in the `header`."""
+    many are `above` the header, and in the `header`. `style` is how a text is written."""
 
     fingerprint: str
     size: int
@@ -165,6 +166,7 @@ class Found:
     rows_in_file: int = 0
     above: int = 0
     header: int = 0
+    style: TextStyle | None = None
 
     def origin(self, record: int | None = None, header: str | None = None) -> Origin:
         """The place of a record (counted from 0, as read) and column."""

@@ -8,7 +8,6 @@ row that says it again, and of what it says differently, is told by `known`: `re
 from __future__ import annotations
 
 import contextlib
-import json
 import shlex
 import time
 from collections.abc import Iterator, Mapping, Sequence
@@ -304,7 +303,7 @@ class Adding:
 
     def _orders(self) -> dict[str, tuple[str, ...]]:
         """In which order the latest file without a header of each source had its columns."""
-        said = [(f.source, json.loads(f.reading or "{}")) for f in self.ledger.live_files]
+        said = [(f.source, f.read_as) for f in self.ledger.live_files]
         return {source: tuple(s["columns"]) for source, s in said if s.get("columns")}
 
     def _order_of(self, source: str) -> Sequence[str]:

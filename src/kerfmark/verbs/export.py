@@ -17,9 +17,11 @@ import pyarrow as pa
 from kerfmark.address import database_at
 from kerfmark.engines import script_engine, script_names
 from kerfmark.errors import DataRefused, UsageError
+from kerfmark.ledger.records import LoadedFile
 from kerfmark.progress import Progress, silent
+from kerfmark.read.text_style import USUAL, TextStyle, style_said
 from kerfmark.store.engine_values import WrongType
-from kerfmark.store.interface import Reader
+from kerfmark.store.interface import Database, Reader
 from kerfmark.store.quoting import quote
 from kerfmark.verbs.atomic_write import atomic_target
 from kerfmark.verbs.export_rows import (
@@ -32,6 +34,7 @@ from kerfmark.verbs.export_rows import (
     tables_parents_first,
 )
 from kerfmark.verbs.nested_export import nesting
+from kerfmark.verbs.same_bytes import difference
 from kerfmark.write.delimited import DelimitedFile, Spelling
 from kerfmark.write.described import NAME as METADATA
 from kerfmark.write.described import FileOut, metadata
@@ -68,7 +71,8 @@ class FileWritten:
 
 @dataclass(frozen=True)
 class ExportResult:
-    """What was taken out, and what a person should know about it; `bytes` of all files."""
+    """What was taken out, and what a person should know about it; `bytes` of all files. A source
+    may have come back with the `same_bytes_as` its file."""
 
     database: str
     target: str
@@ -77,6 +81,7 @@ class ExportResult:
     remarks: tuple[str, ...]
     bytes: int
     seconds: float
+    same_bytes_as: str = ""
 
 
 @dataclass(frozen=True)
@@ -119,12 +124,10 @@ def export(
     if target.suffix.lower() == ".tsv" and not spelled.delimiter and not folder:
         spelled = dataclasses.replace(spelled, delimiter="\t")
     _sensible(target, folder, kind, form, engine, nested, spelled, tables, flat)
-    with (
-        database_at(database).reading() as reader,
-        atomic_target(target, folder=folder, replace=replace) as place,
-    ):
+    where: Database = database_at(database)
+    with where.reading() as reader, atomic_target(target, folder=folder, replace=replace) as place:
         inside = look_inside(reader)
-        job = _Job(reader, inside, place, target, spelled, progress)
+        job = _Job(reader, inside, place, target, spelled, progress, folder=where.folder or Path())
         if flat:
             job.source(flat, kind, folder)
         else:
@@ -139,6 +142,7 @@ def export(
         tuple(job.remarks),
         size,
         round(time.perf_counter() - started, 3),
+        job.same_bytes_as,
     )
 
 
@@ -240,6 +244,8 @@ class _Job:
     progress: Progress
     written: list[FileWritten] = field(default_factory=list)
     remarks: list[str] = field(default_factory=list)
+    folder: Path = Path()
+    same_bytes_as: str = ""
 
     def source(self, name: str, kind: str, folder: bool) -> None:
         """Writes a source in its flat shape."""
@@ -256,6 +262,7 @@ class _Job:
             () if wanted.delimiter else spec.edges,
             spec.header_row > 0,
             bool(wanted.harmless),
+            self._style(name),
         )
         file = _file_names([name], FILES[kind])[0] if folder else ""
         writer, _ = self._write(taken, file, lambda path, table: _opened(path, kind, table, how))
@@ -264,12 +271,31 @@ class _Job:
             if isinstance(writer, DelimitedFile) and not how.harmless
             else 0
         )
+        if isinstance(writer, DelimitedFile):
+            self._of_bytes(name, self.place / file if file else self.place, how.encoding)
         if begins:
             self.remarks.append(
                 f"cells that begin like a formula: {begins:,}; they are written as they are, and a "
                 "spreadsheet may run "
                 "them: --formulas harmless puts an apostrophe before them"
             )
+
+    def _style(self, source: str) -> TextStyle:
+        """How the first file of a source was written."""
+        files = self._files_of(source)
+        return USUAL if not files or self.spelled.delimiter else style_said(files[0].style)
+
+    def _files_of(self, source: str) -> list[LoadedFile]:
+        ledger = self.inside.ledger
+        return [f for f in ledger.live_files if f.source == source] if ledger else []
+
+    def _of_bytes(self, source: str, path: Path, encoding: str) -> None:
+        """Tells whether what was written has the bytes of the one file of a source."""
+        files = self._files_of(source)
+        if len(files) == 1 and self.spelled == Spelled() and files[0].is_file:
+            said = difference(path, files[0], self.folder, encoding)
+            self.same_bytes_as = files[0].file if said == "" else ""
+            self.remarks += [said] if said else []
 
     def tables(
         self, names: Sequence[str], kind: str, folder: bool, engine: str, nested: bool

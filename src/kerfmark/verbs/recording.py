@@ -17,6 +17,7 @@ from kerfmark.ledger.records import (
     DIFFERENT,
     OWN,
     SAME,
+    STYLE,
     Load,
     LoadedFile,
     Options,
@@ -66,7 +67,10 @@ def loaded_files(
         if done is not None and name in done.left_out_records:
             left_out = left_out + np.diff(np.searchsorted(done.left_out_records[name], starts))
         for (part, found, rows), said, gone in zip(parts, told, left_out.tolist(), strict=True):
-            reading = json.dumps(part.settings() | part.rules.settings(), ensure_ascii=False)
+            said_of_it = part.settings() | part.rules.settings()
+            if found.style is not None and (style := found.style.said()):
+                said_of_it[STYLE] = style
+            reading = json.dumps(said_of_it, ensure_ascii=False)
             out.append(
                 LoadedFile(
                     load,

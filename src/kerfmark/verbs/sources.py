@@ -4,7 +4,6 @@ describes."""
 from __future__ import annotations
 
 import fnmatch
-import json
 import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import fields, replace
@@ -137,7 +136,7 @@ def open_sources(layout: Layout, text: str, name: str, folder: Path) -> dict[str
 def as_loaded(spec: SourceSpec, file: LoadedFile) -> SourceSpec:
     """How a file that was loaded is read again; `spec` is that of its source in the layout of
     today."""
-    said = SourceSpec.model_validate(json.loads(file.reading) | {"file": file.file})
+    said = SourceSpec.model_validate(file.read_as | {"file": file.file})
     how = {k: getattr(said, k) for k in (*_OF_READING, "written")}
     how["may_lack"] = tuple(dict.fromkeys((*spec.may_lack, *said.may_lack)))
     return spec.model_copy(update=how | {"file": file.file, "parts": (), "telling": ""})

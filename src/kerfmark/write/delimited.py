@@ -17,6 +17,7 @@ import pyarrow.compute as pc
 
 from kerfmark.errors import DataRefused, Origin
 from kerfmark.profile.convert import one_after_the_other, to_text
+from kerfmark.read.text_style import USUAL, TextStyle
 from kerfmark.write.cells import all_harmless, risky
 from kerfmark.write.table import TableOut
 
@@ -24,7 +25,8 @@ from kerfmark.write.table import TableOut
 @dataclass(frozen=True)
 class Spelling:
     """How a text file is written. `edges` are the first characters (from 0) of columns of fixed
-    width; `harmless`: cells that a spreadsheet would take for formulas get an apostrophe."""
+    width; `harmless`: cells that a spreadsheet would take for formulas get an apostrophe; `style`
+    is what makes no difference to what is said."""
 
     delimiter: str = ","
     quote: str = '"'
@@ -33,6 +35,7 @@ class Spelling:
     edges: tuple[int, ...] = ()
     header: bool = True
     harmless: bool = True
+    style: TextStyle = USUAL
 
 
 class DelimitedFile:
@@ -47,8 +50,12 @@ class DelimitedFile:
         self._file = path.open("wb")
         if spelling.encoding in ("utf-16-le", "utf-16-be"):
             self._file.write(self._encoder.encode("\ufeff"))
+        if spelling.style.byte_order_mark and spelling.encoding in ("utf-8", "utf8"):
+            self._file.write(codecs.BOM_UTF8)
+        self._unended = b""
         if spelling.header:
-            self._write([pa.array([c]) for c in table.columns])
+            always = table.columns if spelling.style.quoted_header else ()
+            self._write([pa.array([c]) for c in table.columns], always)
 
     def put(self, batch: pa.RecordBatch) -> None:
         """Writes rows of typed values."""
@@ -61,14 +68,18 @@ class DelimitedFile:
                 self.risky[name] += pc.sum(risky(cells)).as_py() or 0
                 cells = all_harmless(cells) if self.spelling.harmless else cells
             texts.append(cells)
-        self._write(texts)
+        self._write(texts, self.spelling.style.quoted)
         self.rows += batch.num_rows
 
     def close(self) -> None:
         """Writes what is left."""
+        if self.spelling.style.ended:
+            self._file.write(self._unended)
         self._file.close()
 
-    def _write(self, texts: Sequence[pa.StringArray]) -> None:
+    def _write(self, texts: Sequence[pa.StringArray], always: Sequence[str]) -> None:
+        """Writes lines; the cells of some columns are `always` quoted. The end of the last line is
+        kept back."""
         how = self.spelling
         if how.edges:
             lines = pc.binary_join_element_wise(
@@ -77,15 +88,25 @@ class DelimitedFile:
             lines = pc.utf8_rtrim(lines, " ")
         else:
             lines = pc.binary_join_element_wise(
-                *[self._quoted(i, t) for i, t in enumerate(texts)], how.delimiter
+                *[
+                    self._quoted(i, t, name in always)
+                    for i, (name, t) in enumerate(zip(self.table.columns, texts, strict=True))
+                ],
+                how.delimiter,
             )
-        whole = one_after_the_other(pc.binary_join_element_wise(lines, "\n", ""))
+        if not len(lines):
+            return
+        end = how.style.line_end
+        whole = one_after_the_other(pc.binary_join_element_wise(lines, end, ""))[: -len(end)]
+        self._file.write(self._unended)
+        self._unended = end.encode()
         if how.encoding in ("utf-8", "utf8"):
             self._file.write(whole)
             return
         text = bytes(whole).decode()
         try:
             self._file.write(self._encoder.encode(text))
+            self._unended = self._encoder.encode(end)
         except UnicodeEncodeError as error:
             line = self.rows + text[: error.start].count("\n") + 1
             raise DataRefused(
@@ -96,10 +117,15 @@ class DelimitedFile:
                 next="say --encoding utf-8",
             ) from error
 
-    def _quoted(self, column: int, texts: pa.StringArray) -> pa.StringArray:
-        """Cells in quotes where that is needed."""
+    def _quoted(self, column: int, texts: pa.StringArray, always: bool) -> pa.StringArray:
+        """Cells in quotes, `always` or where that is needed."""
         how = self.spelling
         blank = pc.fill_null(texts, "")
+        if always and how.quote:
+            inside = pc.replace_substring(blank, how.quote, how.quote * 2)
+            whole = pc.binary_join_element_wise(how.quote, inside, how.quote, "")
+            keep = how.style.quoted_blanks or len(self.table.columns) == 1
+            return whole if keep else pc.if_else(pc.is_null(texts), "", whole)
         marks = [m for m in (how.delimiter, how.quote, how.escape, "\n", "\r") if m]
         if (
             not _holds(texts, marks)

@@ -14,18 +14,18 @@ import numpy as np
 import pyarrow as pa
 
 from kerfmark.address import Address
+from kerfmark.store import outcome
 from kerfmark.store.companion import NUMBER, companion, natural_keys, numbered_keys
 from kerfmark.store.interface import known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
-from kerfmark.store.mysql.connection import connected, translated
+from kerfmark.store.mysql.connection import connected
 from kerfmark.store.mysql.dialect import ledger_types
 from kerfmark.store.mysql.pending import (
     PART,
     PENDING,
     complete,
-    drop_tables,
+    has_landed,
     lock_database,
-    parts,
     run_pending,
     where_there,
     write_pending,
@@ -53,14 +53,12 @@ class MysqlChanging(MysqlReader):
     def __enter__(self) -> MysqlChanging:
         self.connection = connected(self.where)
         try:
-            complete(self)
+            lock_database(self)
             there = self.facts("kerfmark_loads") is not None
             if there and self.adopt is not None:
                 raise known_already(self.name)
             if not there and self.adopt is None:
                 raise no_ledger(self.name)
-            lock_database(self)
-            drop_tables(self, [p for p in parts(self) if p != PENDING])  # of a killed program
             if self.adopt is not None:
                 self._adopt(self.adopt)
             self.execute("START TRANSACTION")
@@ -72,10 +70,9 @@ class MysqlChanging(MysqlReader):
     def _adopt(self, layout: Layout) -> None:
         """Makes the ledger, and what numbers the rows of tables whose records have a key of their
         own."""
-        for name, statement in zip(
-            reversed(NAMES), ledger_tables(ledger_types(self.mariadb)), strict=True
-        ):
-            self.back.append(f"DROP TABLE IF EXISTS {name}")
+        made = [*map(companion, natural_keys(layout)), *NAMES]
+        self._begin([f"DROP TABLE IF EXISTS {quote(name)}" for name in made])
+        for statement in ledger_tables(ledger_types(self.mariadb)):
             self.execute(statement)
         self._number_rows(natural_keys(layout))
 
@@ -84,7 +81,6 @@ class MysqlChanging(MysqlReader):
         for table, keys in natural.items():
             own, types = ", ".join(map(quote, keys)), self._types(table)
             typed = ", ".join(f"{quote(k)} {types[k]} NOT NULL" for k in keys)
-            self.back.append(f"DROP TABLE IF EXISTS {quote(companion(table))}")
             self.execute(
                 f"CREATE TABLE {quote(companion(table))} ({NUMBER} bigint PRIMARY KEY, {typed}, "
                 f"UNIQUE ({own}), "
@@ -103,10 +99,16 @@ class MysqlChanging(MysqlReader):
             self.connection.rollback()
             for statement in reversed(self.back):
                 run_pending(self, statement)
+            self.back = []
             for table in self.counted:  # counters do not go back by themselves
                 self.execute(f"ALTER TABLE {quote(table)} AUTO_INCREMENT = 1")
         with contextlib.suppress(Exception):
             self.connection.close()
+        with contextlib.suppress(Exception):  # the connection had broken off
+            if self.back:
+                self.connection = connected(self.where)
+                lock_database(self)
+                self.connection.close()
 
     def commit(self) -> None:
         """Makes everything that was done stay."""
@@ -114,12 +116,13 @@ class MysqlChanging(MysqlReader):
             self.execute(f"DELETE FROM {PENDING}")
             for i, statement in enumerate(self.after):
                 self.execute(f"INSERT INTO {PENDING} VALUES ({i}, {literal(statement)})")
-        with translated(self.name):
-            self.connection.commit()
-        self.back, self.counted = [], set()
-        if self.making:
-            self.making, self.after = False, []
-            complete(self)
+        ours = outcome.loads(self)
+        with outcome.found_out(self.name, lambda: has_landed(self.where, ours)):
+            self.commit_step()
+            self.back, self.counted = [], set()
+            if self.making:
+                self.making, self.after = False, []
+                complete(self)
 
     def drop_all(self, layout: Layout) -> None:
         """Takes away all that Kerfmark made: what is to be done is written down first, so that
@@ -137,8 +140,9 @@ class MysqlChanging(MysqlReader):
                 *(f"DROP TABLE IF EXISTS {quote(t)}" for t in tables),
             ],
         )
-        self.connection.commit()
-        complete(self)
+        with outcome.found_out(self.name, lambda: has_landed(self.where, None)):
+            self.commit_step()
+            complete(self)
 
     def savepoint(self, name: str) -> None:
         """Remembers how far it has come."""
@@ -233,7 +237,7 @@ class MysqlChanging(MysqlReader):
         self.written -= len(taking_back)
         for i, statement in enumerate(taking_back):
             self.execute(f"INSERT INTO {PENDING} VALUES ({self.written + i}, {literal(statement)})")
-        self.connection.commit()
+        self.commit_step()
         self.back += reversed(taking_back)
 
     def add_tables(self, layout: Layout, names: Collection[str]) -> None:

@@ -17,6 +17,7 @@ from kerfmark.address import Address
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.own_tables import OWN, TABLES
+from kerfmark.store import outcome
 from kerfmark.store.companion import NUMBER, companion, natural_keys, with_companion
 from kerfmark.store.ddl import Statements, statements
 from kerfmark.store.interface import LinkFacts, not_ours
@@ -28,8 +29,8 @@ from kerfmark.store.mysql.pending import (
     PENDING,
     complete,
     drop_tables,
+    has_landed,
     lock_database,
-    parts,
     write_pending,
 )
 from kerfmark.store.mysql.reader import MysqlReader, has_broken_link
@@ -91,7 +92,6 @@ class NewTables:
     def create(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
         """Makes the tables."""
         lock_database(self.reader)
-        drop_tables(self.reader, parts(self.reader))  # of a program that was killed
         self.layout, self.old = layout, self._old()
         mine = {n.lower() for n in self.old}
         taken = {
@@ -220,11 +220,14 @@ class NewTables:
             *(f"DROP TABLE IF EXISTS {quote(n)}" for n in old.values()),
         ]
         after += [v.create("CREATE OR REPLACE") for v in self._statements.views]
-        self.made.append(PENDING)
-        write_pending(self.reader, after)
-        self.connection.commit()
         moves = [f"{quote(n)} TO {quote(part)}" for n, part in old.items()]
         moves += [f"{quote(part)} TO {quote(n)}" for n, part in self.built_as.items()]
-        self.reader.execute(f"RENAME TABLE {', '.join(moves)}")
+        ours = outcome.loads(self.reader, PART)
+        self.made.append(PENDING)
+        with outcome.found_out(self.where.shown, lambda: has_landed(self.where, ours)):
+            write_pending(self.reader, after)
+            self.reader.commit_step()
+            self.reader.execute(f"RENAME TABLE {', '.join(moves)}")
+            self.made = []
+            complete(self.reader)
         self.made = []
-        complete(self.reader)

@@ -6,15 +6,19 @@ back is written down before it, and whoever opens the database next completes it
 
 from __future__ import annotations
 
+import contextlib
 import json
 import re
 from collections.abc import Sequence
 
 import pyarrow as pa
 
+from kerfmark.address import Address
 from kerfmark.errors import Origin, TargetError
 from kerfmark.own_tables import PARTS
+from kerfmark.store import outcome
 from kerfmark.store.interface import PATIENCE
+from kerfmark.store.mysql.connection import connected
 from kerfmark.store.mysql.dialect import options_text
 from kerfmark.store.mysql.reader import MysqlReader
 from kerfmark.store.quoting import literal, quote
@@ -27,8 +31,8 @@ PENDING = PART + "pending"
 
 
 def lock_database(reader: MysqlReader) -> None:
-    """Takes the lock that lets one program at a time change a database. It goes with the
-    connection."""
+    """Takes the lock that lets one program at a time change a database, and clears up after one
+    that was killed. The lock goes with the connection."""
     if not _locked(reader, PATIENCE):
         raise TargetError(
             "another program is writing to the database",
@@ -36,6 +40,7 @@ def lock_database(reader: MysqlReader) -> None:
             origin=Origin(reader.name),
             next="run the command again when it has finished",
         )
+    _clear_up(reader)
 
 
 def _locked(reader: MysqlReader, patience: int) -> bool:
@@ -59,16 +64,35 @@ def write_pending(reader: MysqlReader, statements: Sequence[str]) -> None:
 def complete(reader: MysqlReader) -> None:
     """Completes what a killed program had still to do after it had named its tables, or takes back
     what it had only begun."""
-    if reader.facts(PENDING) is None or any(re.fullmatch(PART + r"\d+", p) for p in parts(reader)):
+    if reader.facts(PENDING) is None or not _locked(reader, 0):  # a program is at work
         return
-    if not _locked(reader, 0):  # a program is at work
-        return
-    if reader.facts(PENDING) is not None:
+    _clear_up(reader)
+    reader.ask(f"SELECT RELEASE_LOCK({_LOCK})")
+
+
+def _clear_up(reader: MysqlReader) -> None:
+    """Completes or takes back what a killed program has begun, and drops what it has built and not
+    named. The database is locked."""
+    left = parts(reader)
+    if PENDING in left and not any(re.fullmatch(PART + r"\d+", p) for p in left):
         for (statement,) in reader.ask(f"SELECT statement FROM {PENDING} ORDER BY sequence"):
             run_pending(reader, statement)
         reader.execute(f"DROP TABLE {PENDING}")
         reader.execute("SET foreign_key_checks = 1")
-    reader.ask(f"SELECT RELEASE_LOCK({_LOCK})")
+        left = parts(reader)
+    drop_tables(reader, left)
+
+
+def has_landed(where: Address, ours: outcome.Loads | None) -> bool:
+    """Whether a transaction landed that was to leave these loads (None: no ledger), and whose
+    connection broke off: asked over another one, once nobody changes the database. Raises
+    TargetError where it does not answer."""
+    connection = connected(where)
+    with contextlib.closing(connection):
+        reader = MysqlReader(where.shown, connection)
+        lock_database(reader)
+        there = outcome.loads(reader) if reader.facts("kerfmark_loads") else None
+        return outcome.landed(ours, there)
 
 
 def where_there(table: str, statement: str, column: str = "") -> str:

@@ -57,6 +57,11 @@ class MysqlReader(ServerReader):
         with translated(self.name), self.connection.cursor() as cursor:
             cursor.execute(sql)
 
+    def commit_step(self) -> None:
+        """Commits what was done so far."""
+        with translated(self.name):
+            self.connection.commit()
+
     def tables(self) -> list[str]:
         """The tables, in the order of their names."""
         return self._listed("BASE TABLE")
@@ -400,10 +405,9 @@ def _as_file(batches: Iterator[pa.RecordBatch]) -> Iterator[str]:
             yield str(path)
         finally:
             stop.set()
-            with contextlib.suppress(
-                OSError
-            ):  # nobody has read: let the writer go on and find that out
-                os.close(os.open(path, os.O_RDONLY | os.O_NONBLOCK))
-            writer.join()
+            while writer.is_alive():  # nobody may have read: the writer goes on, and notices
+                with contextlib.suppress(OSError):
+                    os.close(os.open(path, os.O_RDONLY | os.O_NONBLOCK))
+                writer.join(0.05)
         if failed:
             raise failed[0]

@@ -54,12 +54,20 @@ _WORDS = {
 }
 
 
-def translated(name: str) -> contextlib.AbstractContextManager[None]:
+_WORDS_LATER = {k: kinds.LOST if v is kinds.UNREACHABLE else v for k, v in _WORDS.items()}
+"""The same once there was a connection."""
+
+
+def translated(name: str, *, connecting: bool = False) -> contextlib.AbstractContextManager[None]:
     """Turns the driver's errors into ours."""
     import psycopg
 
     return kinds.in_our_words(
-        name, psycopg.Error, _STATES, lambda e: getattr(e, "sqlstate", None), _WORDS
+        name,
+        psycopg.Error,
+        _STATES,
+        lambda e: getattr(e, "sqlstate", None),
+        _WORDS if connecting else _WORDS_LATER,
     )
 
 
@@ -85,7 +93,7 @@ def connected(where: Address) -> Any:
         import psycopg
     except ImportError as error:
         raise kinds.no_driver("PostgreSQL", "postgresql", error) from error
-    with translated(where.shown):
+    with translated(where.shown, connecting=True):
         connection = psycopg.connect(**arguments(where))  # type: ignore[arg-type]
         connection.prepare_threshold = None
         for setting in (

@@ -14,12 +14,14 @@ import pyarrow as pa
 from kerfmark.address import Address
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
+from kerfmark.store import outcome
 from kerfmark.store.companion import NUMBER, companion, companion_keys, natural_keys, with_companion
 from kerfmark.store.ddl import Statements, statements
+from kerfmark.store.driver_errors import FAILED
 from kerfmark.store.interface import not_ours
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.names import views_of
-from kerfmark.store.postgresql.connection import connected, translated
+from kerfmark.store.postgresql.connection import connected
 from kerfmark.store.postgresql.dialect import LEDGER, dialect
 from kerfmark.store.postgresql.reader import PostgresReader
 from kerfmark.store.quoting import literal, quote
@@ -59,7 +61,7 @@ class NewSchema:
                 origin=Origin(self.where.shown),
                 next="name one with --schema",
             )
-        self.connection.rollback()
+        self.execute("ROLLBACK")
 
     def __enter__(self) -> NewSchema:
         return self
@@ -81,10 +83,7 @@ class NewSchema:
         self.layout = layout
         if self.where.schema and not self.reader.ask("SELECT current_schema()")[0][0]:
             self.execute(f"CREATE SCHEMA {quote(self.where.schema)}")
-        self.execute(
-            f"SELECT pg_advisory_xact_lock(hashtext({literal('kerfmark')}), "
-            "hashtext(current_schema()))"
-        )
+        lock_schema(self.reader, self.where)
         if self.replace and self.reader.facts("kerfmark_loads"):
             self._drop_old()
         taken = {*self.reader.tables(), *self.reader.views()}
@@ -154,14 +153,42 @@ class NewSchema:
 
     def publish(self) -> None:
         """Makes it stay."""
-        with translated(self.where.shown):
-            self.connection.commit()
+        ours = outcome.loads(self.reader)
+        with outcome.found_out(self.where.shown, lambda: has_landed(self.where, ours)):
+            self.reader.commit_step()
         with contextlib.suppress(
             KerfmarkError
         ):  # only the planner's knowledge: nothing depends on it
             for table in self.layout.tables:
                 self.execute(f"ANALYZE {quote(table)}")
-            self.connection.commit()
+            self.reader.commit_step()
+
+
+def lock_schema(reader: PostgresReader, where: Address) -> None:
+    """Lets one program at a time build in a schema, until the transaction ends."""
+    schema = f"COALESCE(current_schema(), {literal(where.schema)})"
+    reader.execute(
+        f"SELECT pg_advisory_xact_lock(hashtext({literal('kerfmark')}), hashtext({schema}))"
+    )
+
+
+def has_landed(where: Address, ours: outcome.Loads | None) -> bool:
+    """Whether a transaction landed that was to leave these loads (None: no ledger), and whose
+    connection broke off: asked over another one, once nobody changes the database. Raises
+    TargetError where it does not answer."""
+    connection = connected(where)
+    with contextlib.closing(connection):
+        reader = PostgresReader(where.shown, connection)
+        lock_schema(reader, where)
+        if reader.facts("kerfmark_loads"):
+            try:
+                reader.execute("LOCK TABLE kerfmark_loads IN SHARE ROW EXCLUSIVE MODE")
+            except TargetError as error:
+                if error.code != FAILED[0]:
+                    raise
+                reader.execute("ROLLBACK")  # the transaction has just taken it away
+        there = outcome.loads(reader) if reader.facts("kerfmark_loads") else None
+        return outcome.landed(ours, there)
 
 
 def dropping(layout: Layout, *, ledger: bool = True) -> list[str]:

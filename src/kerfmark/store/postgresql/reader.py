@@ -49,6 +49,11 @@ class PostgresReader(ServerReader):
         with translated(self.name):
             self.connection.execute(sql)
 
+    def commit_step(self) -> None:
+        """Commits what was done so far."""
+        with translated(self.name):
+            self.connection.commit()
+
     def tables(self) -> list[str]:
         """The tables, those that were made last (children) first."""
         return [
