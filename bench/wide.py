@@ -1,5 +1,6 @@
 """Marks wide files: 100,000 rows x 100 columns, and 20,000 rows x 75, 150 and 300 columns, to see
-how time grows with these.
+how time grows with these; 60 rows x 1,000 and 2,000 columns; and checks layouts of 3,000 and 20,000
+tables.
 
     python bench/wide.py [--folder /tmp/kerfmark-bench]
 
@@ -43,6 +44,34 @@ def make_wide(rows: int, columns: int, path: Path) -> None:
     pv.write_csv(pa.table(cells), path)
 
 
+def make_loose(columns: int, path: Path) -> None:
+    """A file of 60 rows whose columns have nothing to do with each other."""
+    rng = np.random.default_rng(columns)
+    cells: dict[str, pa.Array] = {"no": pa.array(np.arange(60))}
+    for i in range(1, columns):
+        texts = rng.choice(list("abcdefgh"), 60) if i % 3 == 0 else rng.integers(2, 40, 60)
+        cells[f"c{i}"] = pa.array(texts)
+    pv.write_csv(pa.table(cells), path)
+
+
+def make_layout(tables: int, path: Path) -> None:
+    """A layout of many tables, each of one column of one file of three rows, which is beside
+    it."""
+    names = [f"k{i}" for i in range(1, tables)]
+    with path.with_suffix(".csv").open("w") as file:
+        file.write(",".join(["no", *names]) + "\n")
+        for row in range(3):
+            file.write(",".join(str((row + i) % 2 + i * (i > 0)) for i in range(tables)) + "\n")
+    with path.open("w") as file:
+        file.write(f'kerfmark = 1\n[sources.s]\nfile = "{path.stem}.csv"\n[tables.t]\n')
+        file.write('source = "s"\neach_row = true\n[tables.t.links]\n')
+        file.writelines(f'l{n} = "t{n}"\n' for n in names)
+        file.write('[tables.t.columns]\nno = "no"\n')
+        for n in names:
+            file.write(f'[tables.t{n}]\nsource = "s"\nknown_by = ["k"]\n')
+            file.write(f'[tables.t{n}.columns]\nk = "{n}"\n')
+
+
 def main() -> None:
     """Command line."""
     ap = argparse.ArgumentParser(
@@ -52,14 +81,26 @@ def main() -> None:
     args = ap.parse_args()
     args.folder.mkdir(parents=True, exist_ok=True)
     print("| file | wall s | CPU s | peak MB |\n|---|---|---|---|")
+
+    def told(what: str, command: str, path: Path) -> None:
+        wall, cpu, peak = measure(
+            [sys.executable, "-m", "kerfmark", command, str(path)], lambda: None
+        )
+        print(f"| {what} | {wall:.1f} | {cpu:.1f} | {peak:.0f} |", flush=True)
+
     for rows, columns in ((100_000, 100), (20_000, 75), (20_000, 150), (20_000, 300)):
         path = args.folder / f"wide-{rows}x{columns}.csv"
         if not path.exists():
             make_wide(rows, columns, path)
-        wall, cpu, peak = measure(
-            [sys.executable, "-m", "kerfmark", "mark", str(path)], lambda: None
-        )
-        print(f"| {rows:,} x {columns} | {wall:.1f} | {cpu:.1f} | {peak:.0f} |", flush=True)
+        told(f"{rows:,} x {columns}", "mark", path)
+    for columns in (1_000, 2_000):
+        path = args.folder / f"loose-{columns}.csv"
+        make_loose(columns, path)
+        told(f"60 x {columns:,}, unrelated", "mark", path)
+    for tables in (3_000, 20_000):
+        path = args.folder / f"tables-{tables}.toml"
+        make_layout(tables, path)
+        told(f"layout of {tables:,} tables, checked", "check", path)
 
 
 if __name__ == "__main__":

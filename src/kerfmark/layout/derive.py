@@ -37,12 +37,10 @@ def header_mistakes(layout: Layout, headers: Mapping[str, Sequence[str]]) -> lis
     """Headers of sources that no table of a settled layout takes, and columns whose header is
     missing."""
     out: list[Mistake] = []
-    for name, there in headers.items():
+    for name, listed in headers.items():
+        there = dict.fromkeys(listed)
         placed = {
-            h: ("tables", t)
-            for t, table in layout.tables.items()
-            if table.source == name
-            for h in table.headers
+            h: ("tables", t) for t, table in layout.tables_of(name).items() for h in table.headers
         }
         left_out = layout.sources[name].left_out
         free = [h for h in there if h not in placed and h not in left_out]
@@ -59,7 +57,7 @@ def header_mistakes(layout: Layout, headers: Mapping[str, Sequence[str]]) -> lis
         ]
         out += [Mistake(("sources", name), f'column "{h}" of the file has no table') for h in free]
         view = layout.sources[name].view
-        shown = [*there, *(r.label for r in reached(layout, name, there))] if view else []
+        shown = [*listed, *(r.label for r in reached(layout, name, listed))] if view else []
         out += [
             Mistake(("sources", name, "view"), f'the rows lead to no column "{h}"{near(h, shown)}')
             for h in view

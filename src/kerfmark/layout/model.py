@@ -16,7 +16,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Mapping
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, field_validator, model_validator
@@ -463,6 +463,56 @@ def generated_key(table: str, names: Collection[str]) -> str:
     )
 
 
+Path = list[tuple[str, str, str]]
+"""How links lead from one table to another: table, foreign key column, parent."""
+
+
+class Found:
+    """What is looked for in a layout again and again: the tables of each source, the one with a
+    record per row first; the tables that links look up by value; and, once it is asked for, where
+    links lead from a table, and where the headers of a source end up."""
+
+    def __init__(self, layout: Layout) -> None:
+        self.tables: dict[str, dict[str, TableSpec]] = {}
+        for first in (True, False):
+            for name, table in layout.tables.items():
+                if table.each_row == first:
+                    self.tables.setdefault(table.source, {})[name] = table
+        self.looked_up = {
+            link.to for t in layout.tables.values() for link in t.links.values() if link.by
+        }
+        self._paths: dict[str, dict[str, Path]] = {}
+        self._columns: dict[str, dict[str, tuple[str, ColumnSpec] | None]] = {}
+
+    def paths(self, layout: Layout, base: str) -> dict[str, Path]:
+        """The ways that links through the row lead from a table to others."""
+        if base not in self._paths:
+            reached: dict[str, Path] = {base: []}
+            queue = [base]
+            for name in queue:
+                for column, link in layout.tables[name].links.items():
+                    if link.to not in reached and not link.by:
+                        reached[link.to] = [*reached[name], (name, column, link.to)]
+                        queue.append(link.to)
+            self._paths[base] = reached
+        return self._paths[base]
+
+    def columns(self, layout: Layout, source: str) -> dict[str, tuple[str, ColumnSpec] | None]:
+        """The table and the column in which each header of a source ends up."""
+        if source not in self._columns:
+            found: dict[str, tuple[str, ColumnSpec] | None] = {}
+            for name, table in layout.tables_of(source).items():
+                for column in table.columns.values():
+                    for header in column.sources:
+                        found.setdefault(header, (name, column))
+                for link in table.links.values():
+                    for parent_column, h in (*link.by.items(), *link.repeats.items()):
+                        if h not in found:
+                            found[h] = layout.follow(link.to, parent_column)
+            self._columns[source] = found
+        return self._columns[source]
+
+
 class Layout(_Part):
     """A whole layout. `existing`: its tables are in the database already, made by somebody else,
     and are filled, not made."""
@@ -471,6 +521,17 @@ class Layout(_Part):
     existing: bool = False
     sources: dict[str, SourceSpec]
     tables: dict[str, TableSpec]
+
+    @cached_property
+    def found(self) -> Found:
+        """What is looked for in it again and again."""
+        return Found(self)
+
+    def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Layout:
+        """Another layout, which has yet to find what is looked for in it."""
+        out = super().model_copy(update=update, deep=deep)
+        out.__dict__.pop("found", None)
+        return out
 
     @model_validator(mode="before")
     @classmethod
@@ -548,24 +609,16 @@ class Layout(_Part):
         one."""
         if self.tables[table].part_of:
             return self.path(base, self.tables[table].part_of)
-        reached: dict[str, list[tuple[str, str, str]]] = {base: []}
-        queue = [base]
-        for name in queue:
-            for column, link in self.tables[name].links.items():
-                if link.to not in reached and not link.by:
-                    reached[link.to] = [*reached[name], (name, column, link.to)]
-                    queue.append(link.to)
-        return reached.get(table)
+        return self.found.paths(self, base).get(table)
 
     def base_of(self, source: str) -> str:
         """The table that holds a record per row of a source."""
-        return next(n for n, t in self.tables.items() if t.source == source and t.each_row)
+        return next(n for n, t in self.found.tables[source].items() if t.each_row)
 
     def tables_of(self, source: str) -> dict[str, TableSpec]:
         """The tables of a source, the one with a record per row first: what a row says is looked
         for there before it is looked for elsewhere."""
-        mine = {n: t for n, t in self.tables.items() if t.source == source}
-        return dict(sorted(mine.items(), key=lambda one: not one[1].each_row))
+        return self.found.tables.get(source, {})
 
     def key_headers(self, table: str) -> list[str]:
         """The headers by which the records of a table are known, of links those of their tables."""
@@ -592,9 +645,7 @@ class Layout(_Part):
 
     def is_looked_up(self, table: str) -> bool:
         """Whether some link finds its record in a table by value, and so may have added to it."""
-        return any(
-            link.by and link.to == table for t in self.tables.values() for link in t.links.values()
-        )
+        return table in self.found.looked_up
 
     def owner_link(self, table: str) -> str:
         """The link of a table that is part of another by which it belongs to that one."""
@@ -604,15 +655,7 @@ class Layout(_Part):
     def column_of(self, source: str, header: str) -> tuple[str, ColumnSpec] | None:
         """The table whose column a header of a source ends up in, and that column; None when it
         ends up in none."""
-        for name, table in self.tables_of(source).items():
-            for column in table.columns.values():
-                if header in column.sources:
-                    return name, column
-            for link in table.links.values():
-                for parent_column, h in (*link.by.items(), *link.repeats.items()):
-                    if h == header:
-                        return self.follow(link.to, parent_column)
-        return None
+        return self.found.columns(self, source).get(header)
 
     def follow(self, table: str, path: str) -> tuple[str, ColumnSpec] | None:
         """The table and the column that `column` or `link.column` (or `link.link.column`), seen

@@ -24,7 +24,7 @@ from kerfmark.layout.validation import Mistake, read_data
 from kerfmark.visible import TURNING, visible
 
 if TYPE_CHECKING:
-    from tomlkit.items import Table
+    pass
 
 HEADING = """\
 A layout of Kerfmark: how the columns of the sources become the tables of a database.
@@ -95,49 +95,75 @@ def refused(name: str, text: str, mistakes: Sequence[Mistake]) -> LayoutError:
 def write_layout(layout: Layout, reasons: Mapping[str, list[str]] | None = None) -> str:
     """The text of a layout. `reasons` are comments by "sources.NAME", "tables.NAME" or
     "tables.NAME.COLUMN"."""
+    said = reasons or {}
+    lines = [f"# {_one_line(line)}" for line in HEADING.splitlines()]
+    lines.append(_line("kerfmark", layout.kerfmark))
+    if layout.existing:
+        lines.append("# The tables are in the database already: cut fills them.")
+        lines.append(_line("existing", True))
+    for name, source in layout.sources.items():
+        place = f"sources.{name}"
+        lines += _part(("sources", name), said.get(place, []), _plain(source))
+    for name, spec in layout.tables.items():
+        place = f"tables.{name}"
+        plain = _plain(spec, ("links", "columns"))
+        if plain or said.get(place):
+            lines += _part(("tables", name), said.get(place, []), plain)
+        for part, values in (
+            (
+                "links",
+                {
+                    n: link.to if link == LinkSpec(to=link.to) else _inline(link)
+                    for n, link in spec.links.items()
+                },
+            ),
+            (
+                "columns",
+                {
+                    n: c.header if c == ColumnSpec(header=c.header or "-") else _inline(c)
+                    for n, c in spec.columns.items()
+                },
+            ),
+        ):
+            if values:
+                told = {n: said.get(f"{place}.{n}", [])[-1:] for n in values}
+                lines += _part(("tables", name, part), [], values, told)
+    text = "\n".join(lines) + "\n"
+    return TURNING.sub(lambda c: f"\\u{ord(c[0]):04X}", text)
+
+
+def _plain(part: SourceSpec | TableSpec, skip: tuple[str, ...] = ()) -> dict[str, Any]:
+    """The keys of a part of a layout that are not as usual, with their values as TOML."""
+    return {
+        key: _item(getattr(part, key))
+        for key, field in type(part).model_fields.items()
+        if key not in skip and (field.is_required() or getattr(part, key) != field.default)
+    }
+
+
+def _part(
+    path: Sequence[str],
+    comments: Sequence[str],
+    values: Mapping[str, Any],
+    told: Mapping[str, Sequence[str]] | None = None,
+) -> list[str]:
+    """The lines of a TOML table, with comments above its keys, and behind those that are told
+    of."""
     import tomlkit
 
-    said = reasons or {}
-    doc = tomlkit.document()
-    for line in HEADING.splitlines():
-        doc.add(tomlkit.comment(_one_line(line)))
-    doc.add("kerfmark", tomlkit.item(layout.kerfmark))
-    if layout.existing:
-        doc.add(tomlkit.comment("The tables are in the database already: cut fills them."))
-        doc.add("existing", tomlkit.item(True))
+    lines = ["", f"[{'.'.join(tomlkit.key(p).as_string() for p in path)}]"]
+    wrapped = (part for long in comments for part in textwrap.wrap(long, 100))
+    lines += [f"# {_one_line(line)}" for line in wrapped]
+    for key, value in values.items():
+        behind = "".join(f" # {_one_line(line)}" for line in (told or {}).get(key, ()))
+        lines.append(_line(key, value) + behind)
+    return lines
 
-    def plain(part: SourceSpec | TableSpec, skip: tuple[str, ...] = ()) -> Table:
-        table = tomlkit.table()
-        for key, field in type(part).model_fields.items():
-            value = getattr(part, key)
-            if key not in skip and (field.is_required() or value != field.default):
-                table.add(key, _item(value))
-        return table
 
-    sources = tomlkit.table(is_super_table=True)
-    for name, source in layout.sources.items():
-        sources.add(name, _commented(plain(source), said.get(f"sources.{name}", [])))
-    doc.add("sources", sources)
-    tables = tomlkit.table(is_super_table=True)
-    for name, spec in layout.tables.items():
-        table = _commented(plain(spec, ("links", "columns")), said.get(f"tables.{name}", []))
-        if spec.links:
-            links = tomlkit.table()
-            for link, parent in spec.links.items():
-                links.add(link, parent.to if parent == LinkSpec(to=parent.to) else _inline(parent))
-                for line in said.get(f"tables.{name}.{link}", []):
-                    links[link].comment(_one_line(line))
-            table.add("links", links)
-        columns = tomlkit.table()
-        for column, c in spec.columns.items():
-            columns.add(column, c.header if c == ColumnSpec(header=c.header or "-") else _inline(c))
-            for line in said.get(f"tables.{name}.{column}", []):
-                columns[column].comment(_one_line(line))
-        if spec.columns:
-            table.add("columns", columns)
-        tables.add(name, table)
-    doc.add("tables", tables)
-    return TURNING.sub(lambda c: f"\\u{ord(c[0]):04X}", tomlkit.dumps(doc))
+def _line(key: str, value: Any) -> str:
+    import tomlkit
+
+    return f"{tomlkit.key(key).as_string()} = {tomlkit.item(value).as_string()}"
 
 
 def _one_line(comment: str) -> str:
@@ -187,15 +213,3 @@ def _inline_of(value: Mapping[str, Any]) -> Any:
     inline = tomlkit.inline_table()
     inline.update({k: list(v) if isinstance(v, tuple) else v for k, v in value.items()})
     return inline
-
-
-def _commented(table: Table, lines: list[str]) -> Table:
-    """A TOML table with comment lines above its keys."""
-    import tomlkit
-
-    out = tomlkit.table()
-    for line in (part for long in lines for part in textwrap.wrap(long, 100)):
-        out.add(tomlkit.comment(_one_line(line)))
-    for key, value in table.items():
-        out.add(key, value)
-    return out

@@ -103,17 +103,21 @@ def _known_keys(path: tuple[str, ...]) -> list[str]:
 
 def _settled(layout: Layout) -> Layout:
     """The same layout with the types of derived columns that do not say theirs."""
-    tables = {}
+    tables, of_source = {}, dict[str, Any]()
     for name, table in layout.tables.items():
-        types = types_of(layout, table.source)
+        untyped = [
+            n for n, c in table.columns.items() if c.derived and "type" not in c.model_fields_set
+        ]
+        if not untyped:
+            continue
+        if table.source not in of_source:
+            of_source[table.source] = types_of(layout, table.source)
         columns = dict(table.columns)
-        for n, c in table.columns.items():
-            if c.derived and "type" not in c.model_fields_set:
-                columns[n] = c.model_copy(
-                    update={"type": str(_stored_type(parse_expression(c.derived, types).type))}
-                )
+        for n in untyped:
+            given = parse_expression(columns[n].derived, of_source[table.source]).type
+            columns[n] = columns[n].model_copy(update={"type": str(_stored_type(given))})
         tables[name] = table.model_copy(update={"columns": columns})
-    return layout.model_copy(update={"tables": tables})
+    return layout.model_copy(update={"tables": {**layout.tables, **tables}}) if tables else layout
 
 
 def _stored_type(type_: ColumnType) -> ColumnType:
@@ -234,7 +238,7 @@ def contradictions(layout: Layout) -> list[Mistake]:
         names.setdefault(name.lower(), name)
         out += _of_table(layout, name, table)
     for name in layout.sources:
-        bases = [n for n, t in layout.tables.items() if t.source == name and t.each_row]
+        bases = [n for n, t in layout.tables_of(name).items() if t.each_row]
         if len(bases) != 1:
             out.append(
                 Mistake(
@@ -246,13 +250,14 @@ def contradictions(layout: Layout) -> list[Mistake]:
         out += _columns_of_source(layout, name)
     out += [] if out else _circles(layout)
     if not out:
+        looked_up = {
+            link.to
+            for t in layout.tables.values()
+            for link in t.links.values()
+            if link.by and t.source == layout.tables[link.to].source
+        }
         for name, table in layout.tables.items():
-            looked_up = any(
-                link.by and link.to == name and t.source == table.source
-                for t in layout.tables.values()
-                for link in t.links.values()
-            )
-            if not looked_up and layout.path(layout.base_of(table.source), name) is None:
+            if name not in looked_up and layout.path(layout.base_of(table.source), name) is None:
                 base = layout.base_of(table.source)
                 out.append(
                     Mistake(
@@ -564,18 +569,16 @@ def _columns_of_source(layout: Layout, source: str) -> Iterator[Mistake]:
     """Headers that several columns take. Only what the table with a record per row says may also
     lead from another table to a record."""
     seen: dict[str, str] = {}
-    for name, table in layout.tables_of(source).items():
+    tables = layout.tables_of(source)
+    listed = {n for n, t in tables.items() if any(c.split for c in t.columns.values())}
+    for name, table in tables.items():
         own = {h for c in table.columns.values() for h in c.sources}
         for header in dict.fromkeys(table.headers):
             if layout.tables[seen.get(header, name)].each_row and header not in own:
                 seen.setdefault(header, name)
                 continue
-            listed = [
-                t
-                for t in (name, seen.get(header, ""))
-                if t and any(c.split for c in layout.tables[t].columns.values())
-            ]
-            if header in seen and not listed and not layout.exceptional(source, header):
+            in_lists = {name, seen.get(header, "")} & listed
+            if header in seen and not in_lists and not layout.exceptional(source, header):
                 yield Mistake(
                     ("tables", name),
                     f'"{header}" of source "{source}" is already in table "{seen[header]}"',

@@ -173,7 +173,7 @@ class Prepared:
 
 def _specs(layout: Layout, source: str) -> Iterator[tuple[str, ColumnSpec]]:
     """The column in which each header of a source ends up."""
-    headers = {h for t in layout.tables.values() if t.source == source for h in t.headers}
+    headers = {h for t in layout.tables_of(source).values() for h in t.headers}
     for header in headers:
         column_at = layout.column_of(source, header)
         if column_at:

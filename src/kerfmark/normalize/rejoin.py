@@ -70,27 +70,42 @@ class _Rejoined:
         """Whether every row is the record of its number."""
         self.lost = None if self.as_read else self._lost()
         self._ways: dict[str, np.ndarray] = {}
+        self._places = self._where()
 
     def differs(self, header: str) -> tuple[int, str] | None:
         """A row of the source whose cell is not the same in the tables, and the table where it
         should be; None for none."""
         if self.lost is not None:
             return self.lost, self.base
+        place = self._places.get(header)
+        if place is None:
+            return None
+        name, where, path = place
+        if path:
+            link = self.layout.tables[name].links[where]
+            at = self._looked_up(name, where, link, path, header)
+            return None if at is None else (at, link.to)
+        spec = self.layout.tables[name].columns[where]
+        at = (
+            self._list(name, header, spec.split)
+            if spec.split
+            else self._own(name, where, spec, header)
+        )
+        return None if at is None else (at, name)
+
+    def _where(self) -> dict[str, tuple[str, str, str]]:
+        """For each header the table and the column that hold it; or the link that looks it up, and
+        the column of the parent."""
+        out: dict[str, tuple[str, str, str]] = {}
         for name, table in self.layout.tables_of(self.source).items():
             for column, spec in table.columns.items():
-                if header in spec.sources:
-                    at = (
-                        self._list(name, header, spec.split)
-                        if spec.split
-                        else self._own(name, column, spec, header)
-                    )
-                    return None if at is None else (at, name)
+                for header in spec.sources:
+                    out.setdefault(header, (name, column, ""))
             for link_name, link in table.links.items():
-                for path, said in (*link.by.items(), *link.repeats.items()):
-                    if said == header and not (self.adding and "." in path):
-                        at = self._looked_up(name, link_name, link, path, header)
-                        return None if at is None else (at, link.to)
-        return None
+                for path, header in (*link.by.items(), *link.repeats.items()):
+                    if not (self.adding and "." in path):
+                        out.setdefault(header, (name, link_name, path))
+        return out
 
     def _lost(self) -> int | None:
         """A row of the source that has no record of its own, or more than one; None for none."""

@@ -11,6 +11,7 @@ from bisect import bisect_left
 from collections.abc import Collection, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
@@ -127,7 +128,11 @@ class EncodedSource:
 
     def column(self, header: str) -> EncodedColumn:
         """The column of a header."""
-        return self.columns[self.source.headers.index(header)]
+        return self.columns[self._places[header]]
+
+    @cached_property
+    def _places(self) -> dict[str, int]:
+        return {h: i for i, h in enumerate(self.source.headers)}
 
 
 TOLD = 10

@@ -182,6 +182,10 @@ def _as_bits(truth: np.ndarray) -> np.ndarray:
     return words
 
 
+NEAR_SAMPLE = 20_000
+"""Rows by which most columns that are not near to one are told."""
+
+
 @dataclass(frozen=True)
 class Near:
     """A near dependency: the rows that are exceptions, what is usual per code of the key, the
@@ -194,17 +198,25 @@ class Near:
     keys: int
 
 
+def may_be_near(key: Codes, keys: int, others: np.ndarray, most: float = MOST) -> np.ndarray:
+    """Which of several columns (their codes in the first NEAR_SAMPLE rows, a row of the matrix for
+    each) may be near to one, as quickly as most of those that are not can be told."""
+    a = key[: others.shape[1]]
+    last = np.full(keys + 1, -1, np.intp)
+    last[a] = np.arange(len(a))  # a row of each value
+    there = np.flatnonzero(a >= 0)
+    wrong = np.count_nonzero(others[:, last[a[there]]] != others[:, there], axis=1)
+    refuted: np.ndarray = wrong > 4 * most * len(a) + 20
+    return ~refuted
+
+
 def near(key: Codes, keys: int, other: Codes, others: int, most: float = MOST) -> Near | None:
     """Whether a column is, but for a few rows, what it mostly is beside the same key; None when
     there are too many exceptions, or too few repeats to tell. A blank beside a filled key counts as
     an exception where a value is usual."""
     if others < 2 or len(key) < max(3 * keys, 20):
         return None
-    sample = slice(0, 20_000)
-    a, b = key[sample], other[sample]
-    last = np.full(keys + 1, -1, other.dtype)
-    last[a] = b
-    if np.count_nonzero((last[a] != b) & (a >= 0)) > 4 * most * len(a) + 20:
+    if not may_be_near(key, keys, other[:NEAR_SAMPLE][None, :], most)[0]:
         return None
     there = (key >= 0) & (other >= 0)
     filled = int(np.count_nonzero(there))

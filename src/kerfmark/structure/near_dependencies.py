@@ -6,9 +6,11 @@ decided, and the rows that differ keep what they say: nothing is lost either way
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import compress
 
+import numpy as np
 import pyarrow as pa
 
 from kerfmark.errors import counted
@@ -16,10 +18,12 @@ from kerfmark.layout.model import Layout
 from kerfmark.profile.codes import holds
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.encode import EncodedSource
-from kerfmark.structure.dependencies import MOST, Near, near
+from kerfmark.structure.dependencies import MOST, Near, may_be_near, near
 from kerfmark.structure.entities import Entity, Trait
 from kerfmark.structure.header_words import helpful, looks_like_key, reaches_things, share_words
 
+FEW_ROWS, TOGETHER = 4_000, 500
+"""Rows up to which columns are looked at together, and how many."""
 SHOWN = 1_000
 """Exceptions listed of each."""
 FORGIVEN = 0.005
@@ -73,13 +77,16 @@ def near_misses(
     for k, key in enumerate(encoded.columns):
         if traits[k].caution is None or not 3 <= len(key.values) <= encoded.rows / 3:
             continue
+        may = []
         for t in targets:
             header = encoded.columns[t].header
-            if header in moved_to and [key.header] != keys[moved_to[header]]:
+            if t == k or (header in moved_to and [key.header] != keys[moved_to[header]]):
                 continue
-            if header not in moved_to and not _may_belong(header, key.header, keys):
-                continue
-            found = None if t == k else near_columns(key, encoded.columns[t])
+            if header in moved_to or _may_belong(header, key.header, keys):
+                may.append(t)
+        for t in _not_refuted(key, encoded.columns, may):
+            header = encoded.columns[t].header
+            found = near_columns(key, encoded.columns[t])
             if found is None or not len(found.rows):
                 continue
             values, codes = encoded.columns[t].values, encoded.columns[t].codes
@@ -103,6 +110,20 @@ def near_misses(
                 )
             )
     return sorted(out, key=lambda m: m.exceptions)
+
+
+def _not_refuted(
+    key: EncodedColumn, columns: Sequence[EncodedColumn], targets: Sequence[int]
+) -> Iterator[int]:
+    """The columns among some that may be near to a key: of few rows, many are looked at together;
+    of more, each is as quick."""
+    if len(key.codes) > FEW_ROWS:
+        yield from targets
+        return
+    for i in range(0, len(targets), TOGETHER):
+        some = targets[i : i + TOGETHER]
+        others = np.stack([columns[t].codes for t in some])
+        yield from compress(some, may_be_near(key.codes, len(key.values), others))
 
 
 def _may_belong(header: str, key: str, keys: Mapping[str, Sequence[str]]) -> bool:

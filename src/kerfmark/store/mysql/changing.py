@@ -47,7 +47,7 @@ class MysqlChanging(MysqlReader):
         self.where, self.adopt = where, adopt
         self.back: list[str] = []
         self.counted: set[str] = set()
-        self.making, self.written = False, 0
+        self.making, self.written, self.dropped = False, 0, False
         self.after: list[str] = []
 
     def __enter__(self) -> MysqlChanging:
@@ -112,6 +112,8 @@ class MysqlChanging(MysqlReader):
 
     def commit(self) -> None:
         """Makes everything that was done stay."""
+        if self.dropped:  # that was done for good
+            return
         if self.making:  # the tables are there to stay from the same moment on as their rows
             self.execute(f"DELETE FROM {PENDING}")
             for i, statement in enumerate(self.after):
@@ -143,6 +145,7 @@ class MysqlChanging(MysqlReader):
         with outcome.found_out(self.name, lambda: has_landed(self.where, None)):
             self.commit_step()
             complete(self)
+        self.dropped = True
 
     def savepoint(self, name: str) -> None:
         """Remembers how far it has come."""
@@ -231,9 +234,9 @@ class MysqlChanging(MysqlReader):
         """Writes down how changes of the structure that follow are taken back, before those that
         came earlier are."""
         if not self.making:
+            self.back.append(f"DROP TABLE IF EXISTS {PENDING}")
             write_pending(self, [])
             self.making = True
-            self.back.append(f"DROP TABLE IF EXISTS {PENDING}")
         self.written -= len(taking_back)
         for i, statement in enumerate(taking_back):
             self.execute(f"INSERT INTO {PENDING} VALUES ({self.written + i}, {literal(statement)})")
