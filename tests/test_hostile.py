@@ -233,3 +233,29 @@ def test_a_file_that_changes_while_it_is_read_is_refused(tmp_path: Path) -> None
     assert refused.value.code == "source.changing" and told
     assert not (tmp_path / "a.db").exists()
     cut([path], tmp_path / "a.db")
+
+
+def test_a_table_of_more_columns_than_the_engine_takes_is_told(
+    db: Target, write: Write, kerfmark: Runner
+) -> None:
+    names = [f"c{i}" for i in range(2_100)]
+    write("full.csv", f"{','.join(names)}\n" + 2 * f"{','.join('1' * len(names))}\n")
+    columns = "\n".join(f'{n} = "{n}"' for n in names)
+    text = 'kerfmark = 1\n[sources.full]\nfile = "full.csv"\n[tables.full]\neach_row = true\n'
+    write("l.toml", f"{text}[tables.full.columns]\n{columns}\n")
+    told = kerfmark("cut", "l.toml", "--into", db, code=2).err
+    assert "more" in told and "columns than" in told and "split it in the layout" in told
+    assert not db.is_file or not Path(str(db)).exists()
+
+
+def test_a_row_of_another_width_with_bytes_that_are_no_text_is_told(
+    tmp_path: Path, kerfmark: Runner
+) -> None:
+    """Both at once: the library that cuts the fields cannot say such a row."""
+    rows = b"".join(b"%d,H%d\n" % (n, n % 3) for n in range(20))
+    (tmp_path / "v.csv").write_bytes(b"no,hive\n" + rows + b"20,\xf7a,b\n21,\xf7\n")
+    told = kerfmark("cut", "v.csv", "--into", "v.db", "--encoding", "utf-8", code=2).err
+    assert "is not UTF-8 text" in told and "row 22" in told and "Exception" not in told
+    kerfmark("cut", "v.csv", "--into", "v.db", "--encoding", "utf-8+cp1252", code=1)
+    (tmp_path / "v.csv").write_bytes(b"no,hive\n" + rows + b"20,\xf7\n")
+    kerfmark("cut", "v.csv", "--into", "v.db", "--encoding", "utf-8+cp1252")

@@ -357,19 +357,18 @@ class DelimitedSource:
         if not len(chunk):
             return _Parsed(None, 0, 0, _NOTHING, [], [], [], digest, len(raw))
         bad: list[tuple[int, bytes]] = []
-        try:
-            batch, ragged = self._cut(chunk, check=not cast(bytes, chunk.obj).isascii())
-        except pa.ArrowInvalid as error:
+        if not _is_text(chunk):  # first of all: the library's handler of ragged rows needs text
             bad = _bad_bytes(bytes(chunk))
-            if not bad:
-                raise SourceError(
-                    "the file cannot be cut into fields",
-                    code="source.parse",
-                    why=str(error),
-                    origin=Origin(self.bytes.name),
-                ) from error
             chunk = memoryview(bytes(chunk).decode("utf-8", "replace").encode())
-            batch, ragged = self._cut(chunk, check=True)
+        try:
+            batch, ragged = self._cut(chunk)
+        except pa.ArrowInvalid as error:
+            raise SourceError(
+                "the file cannot be cut into fields",
+                code="source.parse",
+                why=str(error),
+                origin=Origin(self.bytes.name),
+            ) from error
         batch = self._in_columns(batch)
         physical = batch.num_rows + len(ragged)
         blank = _blank_rows(batch)
@@ -390,11 +389,8 @@ class DelimitedSource:
             unclosed_record(chunk, self.dialect, self._newline) if last else None,
         )
 
-    def _cut(
-        self, chunk: memoryview, *, check: bool
-    ) -> tuple[pa.RecordBatch, list[tuple[int, int, str]]]:
-        """A chunk as columns of text, and its ragged rows, which are left out. `check` says whether
-        some byte may be no text."""
+    def _cut(self, chunk: memoryview) -> tuple[pa.RecordBatch, list[tuple[int, int, str]]]:
+        """A chunk as columns of text, and its ragged rows, which are left out."""
         ragged: list[tuple[int, int, str]] = []
 
         def skip(row: Any) -> str:
@@ -419,7 +415,7 @@ class DelimitedSource:
                 column_types=dict.fromkeys(names, pa.string()),
                 strings_can_be_null=True,
                 null_values=[""],
-                check_utf8=check,
+                check_utf8=False,
             ),
         )
         batches = table.combine_chunks().to_batches()
@@ -553,6 +549,18 @@ def _blank_rows(batch: pa.RecordBatch) -> np.ndarray:
         if not len(rows):
             break
     return np.empty(0, np.int64) if rows is None else rows
+
+
+def _is_text(chunk: memoryview) -> bool:
+    """Whether some bytes are UTF-8."""
+    if cast(bytes, chunk.obj).isascii():
+        return True
+    ends = pa.py_buffer(np.array([0, len(chunk)], np.int32))
+    try:
+        pa.Array.from_buffers(pa.string(), 1, [None, ends, pa.py_buffer(chunk)]).validate(full=True)
+    except pa.ArrowInvalid:
+        return False
+    return True
 
 
 def _bad_bytes(chunk: bytes) -> list[tuple[int, bytes]]:

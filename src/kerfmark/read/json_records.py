@@ -159,9 +159,14 @@ class JsonFile:
                 "the JSON is cut off, or it holds something other than records",
                 code="source.json",
                 origin=Origin(self._bytes.name),
-                why=f"after record {count:,} comes {left[:40]!r}",
+                why=f"after {count:,} records comes {_shown(left)}",
                 next="fetch the file again, or write it as one object per record",
             )
+
+
+def _shown(data: bytes) -> str:
+    """The beginning of some text."""
+    return '"' + data[:40].decode("utf-8", "replace") + ("..." if len(data) > 40 else "") + '"'
 
 
 def refuse_depth(data: bytes) -> None:

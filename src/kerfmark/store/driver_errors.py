@@ -75,7 +75,7 @@ EXISTS: Meaning = (
 TOO_WIDE: Meaning = (
     "target.too-wide",
     "a table has more or wider columns than the server takes",
-    "split it in the layout",
+    "split it in the layout, or leave columns out",
 )
 KEY_TOO_LONG: Meaning = (
     "target.too-long",

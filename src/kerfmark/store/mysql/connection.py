@@ -49,6 +49,8 @@ _CODES = {
         kinds.REFUSED,
     ),
 }
+_NOT_CREATED, _TOO_MANY_COLUMNS = 1005, 1117
+"""InnoDB says the second by the first."""
 TLS_DEMANDED = (3159, 1045)
 """What a server says that wants an encrypted connection; the second may also mean that the password
 is wrong."""
@@ -59,6 +61,8 @@ MODE = "ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES,STRICT_ALL_TABLES,ERROR
 def code_of(error: Exception) -> int | None:
     """The number that the server or the driver gave an error."""
     first = error.args[0] if error.args else None
+    if first == _NOT_CREATED and '"Too many columns"' in str(error):
+        return _TOO_MANY_COLUMNS
     return first if isinstance(first, int) else None
 
 

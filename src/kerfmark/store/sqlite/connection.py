@@ -24,6 +24,11 @@ if TYPE_CHECKING:
 
 _CAUSES = (
     (
+        ("too many columns",),
+        "a table has more columns than an SQLite table takes (2,000)",
+        "split it in the layout, or leave columns out",
+    ),
+    (
         ("locked", "busy"),
         "another program is writing to the database",
         "run the command again when it has finished",
