@@ -344,7 +344,11 @@ def wrong(done: Run | None, step: str) -> str:
     said = done.out + done.err
     if "Traceback" in said or done.code < 0:
         return "tracebacks"
-    if "fault of Kerfmark" in said or done.code not in (0, 1, 2, 3):
+    if (
+        "fault of Kerfmark" in said
+        or "fault of the program" in said
+        or done.code not in (0, 1, 2, 3)
+    ):
         return "faults"
     if RAW.search(said):
         return "raw characters"

@@ -6,7 +6,6 @@ import contextlib
 import sqlite3
 import subprocess
 import sys
-import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -16,6 +15,8 @@ import pytest
 
 import kerfmark as library
 from conftest import Runner
+from engines import SERVERS_ONLY, Target, target
+from pairs import PAIRS, at_once
 
 Write = Callable[..., Path]
 ROWS = "no,mood\n" + "".join(f"{n},m{n % 3}\n" for n in range(200))
@@ -115,83 +116,24 @@ def test_an_add_that_waits_for_a_replacement_goes_into_the_new_file(
     assert kerfmark("prove", "a.db").code == 0
 
 
-PAIRS = ("add", "undo", "refresh", "recut", "export", "prove", "cut --replace --discard")
+ON_SERVERS = {("add", "add"), ("add", "recut"), ("undo", "refresh"), ("add", "cut --replace")}
 
 
-@pytest.mark.parametrize(
-    ("first", "second"), [(a, b) for i, a in enumerate(PAIRS) for b in PAIRS[i:]]
-)
+@pytest.mark.parametrize(("first", "second"), PAIRS)
 def test_of_two_commands_at_once_each_does_all_or_nothing(
-    base: Path, write: Write, kerfmark: Runner, tmp_path: Path, first: str, second: str
+    tmp_path: Path, first: str, second: str
 ) -> None:
-    """Whatever the two are: the database is proven afterwards, and what was reported is there."""
-    write("b.csv", "no,mood\n" + "".join(f"{n},m1\n" for n in range(1000, 1400)))
-    kerfmark("add", "b.csv", "--into", "a.db")
-    text = kerfmark("show", "a.db", "--layout").out
-    write("new.toml", text.replace("mood =", "temper ="))
-    commands: dict[str, Callable[[int], list[str]]] = {
-        "add": lambda n: ["add", f"c{n}.csv", "--into", "a.db"],
-        "undo": lambda n: ["undo", "a.db"],
-        "refresh": lambda n: ["refresh", "a.db"],
-        "recut": lambda n: ["recut", "a.db", "new.toml"],
-        "export": lambda n: ["export", "a.db", "-o", f"out{n}"],
-        "prove": lambda n: ["prove", "a.db"],
-        "cut --replace --discard": lambda n: [
-            "cut",
-            "a.csv",
-            "--into",
-            "a.db",
-            "--replace",
-            "--discard",
-        ],
-    }
-    for n in (1, 2):
-        write(f"c{n}.csv", "no,mood\n" + "".join(f"{i},m2\n" for i in range(n * 5000, n * 5000 + 300)))  # fmt: skip
-    write("b.csv", "no,mood\n" + "".join(f"{n},m0\n" for n in range(1000, 1400)))  # for refresh
-    done: dict[int, subprocess.CompletedProcess[str]] = {}
+    """Whatever the two are. `bench/pairs.py` tries them at ten moments, on servers too."""
+    with target("SQLite", tmp_path) as db:
+        assert at_once(tmp_path, db, first, second, 0.1 * (len(first + second) % 4)) == []
 
-    def run(n: int, name: str, after: float) -> None:
-        time.sleep(after)
-        done[n] = subprocess.run(
-            [sys.executable, "-m", "kerfmark", *commands[name](n)],
-            cwd=tmp_path,
-            capture_output=True,
-            text=True,
-            timeout=100,
-            check=False,
-        )
 
-    threads = [
-        threading.Thread(target=run, args=(1, first, 0.0)),
-        threading.Thread(target=run, args=(2, second, 0.1 * ((len(first) + len(second)) % 4))),
-    ]
-    for thread in threads:
-        thread.start()
-    for thread in threads:
-        thread.join()
-    for n in (1, 2):
-        assert done[n].returncode in (0, 1, 2) and "Traceback" not in done[n].stderr, done[n]
-        assert "fault of Kerfmark" not in done[n].stderr, done[n]
-    with contextlib.closing(sqlite3.connect(base)) as db:
-        assert db.execute("PRAGMA integrity_check").fetchone() == ("ok",)
-        loads = [r[0] for r in db.execute("SELECT file FROM kerfmark_files JOIN kerfmark_loads USING (load_id) WHERE undone_at IS NULL")]  # fmt: skip
-        there = db.execute("SELECT COUNT(*) FROM a").fetchone()[0]
-    sizes = {"a.csv": 200, "b.csv": 400, "c1.csv": 300, "c2.csv": 300}
-    assert there == sum(sizes[f] for f in loads)
-    replaced = "cut" in first or "cut" in second
-    for n, name in ((1, first), (2, second)):
-        if (
-            name == "add"
-            and done[n].returncode == 0
-            and not replaced
-            and "undo" not in (first, second)
-        ):
-            assert f"c{n}.csv" in loads
-    if "refresh" in (first, second):
-        kerfmark("refresh", "a.db")
-    else:
-        write("b.csv", "no,mood\n" + "".join(f"{n},m1\n" for n in range(1000, 1400)))
-    assert kerfmark("prove", "a.db").code == 0
+@SERVERS_ONLY
+@pytest.mark.parametrize(("first", "second"), sorted(ON_SERVERS))
+def test_of_two_commands_at_a_server_each_does_all_or_nothing(
+    db: Target, tmp_path: Path, first: str, second: str
+) -> None:
+    assert at_once(tmp_path, db, first, second, 0.1) == []
 
 
 @pytest.fixture

@@ -6,6 +6,8 @@ from __future__ import annotations
 import json
 import os
 import sqlite3
+import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -259,3 +261,35 @@ def test_a_row_of_another_width_with_bytes_that_are_no_text_is_told(
     kerfmark("cut", "v.csv", "--into", "v.db", "--encoding", "utf-8+cp1252", code=1)
     (tmp_path / "v.csv").write_bytes(b"no,hive\n" + rows + b"20,\xf7\n")
     kerfmark("cut", "v.csv", "--into", "v.db", "--encoding", "utf-8+cp1252")
+
+
+def test_a_link_that_leads_out_of_a_folder_is_told_and_one_into_nothing_refused(
+    write: Write, kerfmark: Runner, tmp_path: Path
+) -> None:
+    write("elsewhere.csv", "hive,kind\nH1,wood\nH2,straw\n")
+    folder = tmp_path / "in"
+    folder.mkdir()
+    (folder / "a.csv").write_text("no,mood\n1,calm\n2,wild\n")
+    (folder / "b.csv").symlink_to("../elsewhere.csv")
+    (folder / "c.csv").symlink_to("a.csv")
+    told = kerfmark("cut", "in", "--into", "x.db").out
+    assert f"b.csv is a link to {tmp_path / 'elsewhere.csv'}, outside of the folder" in told
+    assert "c.csv is a link" not in told
+    (folder / "d.csv").symlink_to("gone.csv")
+    told = kerfmark("measure", "in", code=2).err
+    assert "d.csv: this is a link to a file that is not there" in told and "gone.csv" in told
+
+
+def test_warnings_of_libraries_never_reach_the_user(write: Write, tmp_path: Path) -> None:
+    write("v.csv", "no,mood\n1,calm\n2,wild\n")
+    code = (
+        "import sys, warnings\nimport kerfmark.read.open as o\nfound = o.format_of\n"
+        "def noisy(path):\n    warnings.warn('an old way', DeprecationWarning, 2)\n"
+        "    warnings.warn('look out')\n    return found(path)\n"
+        "o.format_of = noisy\nfrom kerfmark.cli.main import main\n"
+        "sys.exit(main(['measure', 'v.csv']))"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False
+    )
+    assert done.returncode == 0 and done.stderr == "" and "mood" in done.stdout

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime as dt
 import re
+import sqlite3
+from decimal import Decimal
+from pathlib import Path
 
 import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import Runner
 from kerfmark.profile.codes import combine, first_rows, holds
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import integers, misfits, to_text, to_typed
@@ -317,3 +323,21 @@ def test_deciding_is_what_its_definition_says(rows: list[tuple[int, int]]) -> No
     assert holds(a, b, 5) == all(
         len(ys) == 1 and (x >= 0 or ys == {-1}) for x, ys in goes_with.items()
     )
+
+
+def test_long_decimals_have_no_exponent_and_a_zero_with_a_minus_stays_as_it_is(
+    tmp_path: Path, kerfmark: Runner
+) -> None:
+    shares = [Decimal(n).scaleb(-16) for n in (0, 1, 10**9, 55 * 10**15)]
+    pq.write_table(
+        pa.table({"no": [1, 2, 3, 4], "share": pa.array(shares, pa.decimal128(18, 16))}),
+        tmp_path / "p.parquet",
+    )
+    kerfmark("cut", "p.parquet", "--into", "p.db")
+    with contextlib.closing(sqlite3.connect(tmp_path / "p.db")) as db:
+        there = [r[0] for r in db.execute("SELECT p_share FROM p ORDER BY no")]
+    assert there == [f"{s:.16f}" for s in shares]
+    assert kerfmark("prove", "p.db").code == 0
+    (tmp_path / "z.csv").write_text("no,z\n1,0.0\n2,-0.0\n3,1.5\n")
+    told = kerfmark("measure", "z.csv").out
+    assert "a zero with a minus (-0.0): kept as text" in told

@@ -9,6 +9,7 @@ import errno
 import os
 import signal
 import sys
+import warnings
 from collections.abc import Sequence
 from pathlib import Path
 from typing import NoReturn
@@ -140,6 +141,8 @@ def parser() -> argparse.ArgumentParser:
 def main(argv: Sequence[str] | None = None) -> int:
     """Runs one command and returns its exit code."""
     terminal = Terminal()
+    if not sys.warnoptions:  # those of libraries are for developers
+        warnings.simplefilter("ignore")
     try:
         whole = parser()
         if "_ARGCOMPLETE" in os.environ:  # the shell asks what could follow

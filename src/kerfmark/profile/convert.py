@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from decimal import Decimal
 
 import numpy as np
 import pyarrow as pa
@@ -12,6 +11,7 @@ import pyarrow.compute as pc
 from kerfmark.profile.moments import pieces, read_moments
 from kerfmark.profile.months import CASES, language_of, month_names
 from kerfmark.profile.types import ColumnType
+from kerfmark.read.cells import decimal_texts as decimal_texts  # stores ask for it here
 
 SLICE = 1 << 20
 """Texts that are turned into numbers at a time."""
@@ -134,16 +134,6 @@ def remarked(texts: pa.StringArray, own: ColumnType, known: ColumnType) -> pa.St
         plain = pc.replace_substring(plain, own.mark, known.mark)
     plain = _with_thousands(plain, known) if known.thousands else plain
     return pc.if_else(fits, plain, pa.scalar(None, pa.string()))
-
-
-def decimal_texts(values: pa.Array) -> pa.StringArray:
-    """Decimals with all their places."""
-    texts = pc.cast(values, pa.string())
-    if pc.any(pc.match_substring(texts, "E")).as_py():  # Arrow says 0E-8 for 0.00000000
-        return pa.array(
-            [None if t is None else format(Decimal(t), "f") for t in texts.to_pylist()], pa.string()
-        )
-    return texts
 
 
 def one_after_the_other(texts: pa.StringArray) -> memoryview:

@@ -223,6 +223,8 @@ def _number(values: pa.StringArray, spelled: bool) -> Recognised | None:
             guess = ColumnType("decimal", whole + most, most, plain_form(most, mark, padded))
             if (most == least or not padded) and _respelled(values, guess):
                 return Recognised(guess)
+        if pc.any(pc.match_substring_regex(values, r"^-[0.,]+$")).as_py():
+            return Recognised(TEXT, "a zero with a minus (-0.0): kept as text")
         return Recognised(
             TEXT,
             "numbers with and without zeros at the end (1.5 beside 1.50): kept as text; "

@@ -94,3 +94,13 @@ def _duration(time: dt.timedelta) -> str:
 def _digits(number: float) -> str:
     """The shortest digits that are exactly this number, without an exponent."""
     return f"{Decimal(repr(number)):f}"
+
+
+def decimal_texts(values: pa.Array) -> pa.StringArray:
+    """Decimals with all their places."""
+    texts = pc.cast(values, pa.string())
+    if pc.any(pc.match_substring(texts, "E")).as_py():  # Arrow says 0E-8 for 0.00000000
+        return pa.array(
+            [None if t is None else format(Decimal(t), "f") for t in texts.to_pylist()], pa.string()
+        )
+    return texts

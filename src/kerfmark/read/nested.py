@@ -18,6 +18,7 @@ import pyarrow.compute as pc
 import xxhash
 
 from kerfmark.errors import Origin, SourceError
+from kerfmark.read.cells import decimal_texts
 from kerfmark.read.source import (
     Batches,
     Found,
@@ -342,6 +343,8 @@ def as_texts(values: pa.Array) -> pa.StringArray:
         return pa.array([None if v is None else v.hex() for v in values.to_pylist()], pa.string())
     if pa.types.is_floating(kind):
         return pc.replace_substring_regex(pc.cast(values, pa.string()), r"\.0$", "")
+    if pa.types.is_decimal(kind):
+        return decimal_texts(values)
     if pa.types.is_timestamp(kind):
         texts = pc.cast(values.cast(pa.timestamp(kind.unit)) if kind.tz else values, pa.string())
         texts = pc.replace_substring_regex(texts, r"\.0+$", "")

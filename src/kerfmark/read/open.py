@@ -16,8 +16,9 @@ from kerfmark.read.formats import READABLE, format_of
 from kerfmark.read.named_columns import named
 from kerfmark.read.partitions import files_below, with_folders
 from kerfmark.read.set_aside import without_reasons
-from kerfmark.read.source import Reading, RowRules, Source, with_changes
+from kerfmark.read.source import Reading, Remark, RowRules, Source, with_changes
 from kerfmark.read.union import UnionSource, parts_of, unite
+from kerfmark.read.wrapped import RemarkedSource
 
 LOCK = "~$"
 """How the files begin that a spreadsheet program makes beside a workbook which is open."""
@@ -104,7 +105,7 @@ def open_path(place: str | Path, reading: Reading = Reading()) -> list[Source]:
     if path.is_dir():
         inside = [
             p
-            for p in (*sorted(p for p in path.iterdir() if p.is_file()), *files_below(path))
+            for p in (*sorted(p for p in path.iterdir() if _is_file(p)), *files_below(path))
             if p.suffix.lower() in READABLE and not p.name.startswith(LOCK)
         ]
         if not inside:
@@ -114,10 +115,31 @@ def open_path(place: str | Path, reading: Reading = Reading()) -> list[Source]:
                 origin=Origin(str(path)),
                 why=f"files ending in {', '.join(sorted(READABLE))} are looked for",
             )
-        return [s for p in inside for s in open_path(p, reading)]
+        return [_in_folder(s, p, path) for p in inside for s in open_path(p, reading)]
     if str(place) != "-":
         _refuse_pipe(path)
     return [with_folders(s, path, name_it=True) for s in format_of(path).open(path, reading)]
+
+
+def _is_file(path: Path) -> bool:
+    """Whether a file is there. Raises SourceError for a link of a file that is gone."""
+    if path.is_symlink() and not path.exists() and path.suffix.lower() in READABLE:
+        raise SourceError(
+            "this is a link to a file that is not there",
+            code="source.missing",
+            origin=Origin(str(path)),
+            why=f"it leads to {path.readlink()}",
+            next="put the file back, or take the link away",
+        )
+    return path.is_file()
+
+
+def _in_folder(source: Source, file: Path, folder: Path) -> Source:
+    """A source of a file in a folder; a link that leads out of it is told."""
+    if not file.is_symlink() or file.resolve().is_relative_to(folder.resolve()):
+        return source
+    what = f"{file.name} is a link to {file.resolve()}, outside of the folder"
+    return RemarkedSource(source, Remark("odd", None, what))
 
 
 def _refuse_pipe(path: Path) -> None:

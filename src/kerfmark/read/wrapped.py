@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Generator
+from dataclasses import replace
 from typing import Any, TypeVar
 
 import pyarrow as pa
 
 from kerfmark.errors import Origin
-from kerfmark.read.source import Batches, Source, with_changes
+from kerfmark.read.source import Batches, Found, Piece, Remark, Source, with_changes
 
 T = TypeVar("T")
 
@@ -66,3 +67,28 @@ class AlsoSaidSource(WrappedSource):
     def settings(self) -> dict[str, Any]:
         """What a layout must say to read the file."""
         return {**self.part.settings(), **self._more}
+
+
+class RemarkedSource(WrappedSource):
+    """A source as it is, of which something is remarked."""
+
+    def __init__(self, part: Source, remark: Remark) -> None:
+        super().__init__(part, part.headers)
+        self._remark = remark
+
+    def changed(self, columns: list[pa.Array]) -> list[pa.Array]:
+        """The columns as they are."""
+        return columns
+
+    def map_batches(
+        self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True
+    ) -> Batches:
+        """Applies `work` to every batch."""
+        batches = super().map_batches(work, workers=workers, strict=strict)
+
+        def pieces() -> Generator[Piece, None, Found]:
+            yield from batches
+            found = batches.found
+            return replace(found, remarks=(*found.remarks, self._remark))
+
+        return Batches(pieces())

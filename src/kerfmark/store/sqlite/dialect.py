@@ -8,6 +8,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark.profile.convert import decimal_texts
 from kerfmark.profile.types import ColumnType
 from kerfmark.store.ledger_schema import LedgerTypes
 from kerfmark.store.sql_dialect import SqlDialect, standard_type
@@ -51,8 +52,7 @@ def to_engine(values: pa.Array) -> pa.Array:
     if pa.types.is_timestamp(kind):
         return pc.strftime(values, "%Y-%m-%d %H:%M:%S")
     if pa.types.is_decimal(kind):
-        texts = pc.cast(
-            values, pa.string()
-        )  # Arrow's own way to a float would make 0.3 0.30000000000000004
+        # Arrow's own way to a float would make 0.3 0.30000000000000004
+        texts = decimal_texts(values)
         return texts if kind.precision > LARGEST_EXACT else pc.cast(texts, pa.float64())
     return values
