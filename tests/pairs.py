@@ -79,10 +79,11 @@ def at_once(folder: Path, db: Target, first: str, second: str, after: float) -> 
         said = done[n].stdout + done[n].stderr
         if done[n].returncode not in (0, 1, 2) or "Traceback" in said or "fault of" in said:
             wrong.append(f"{n}: code {done[n].returncode}: {said[-300:]}")
-    loads = db.ask(
+    files = db.ask(
         "SELECT file FROM kerfmark_files f JOIN kerfmark_loads l ON l.load_id = f.load_id "
         "WHERE undone_at IS NULL"
     )
+    loads = [Path(f).name for f in files]
     there = db.ask("SELECT COUNT(*) FROM a")[0]
     if there != sum(FIRST[f] for f in loads):
         wrong.append(f"{there} rows of {loads}")

@@ -3,8 +3,10 @@ data or a plain error, never an internal one, and nothing is obeyed."""
 
 from __future__ import annotations
 
+import gzip
 import json
 import os
+import re
 import sqlite3
 import subprocess
 import sys
@@ -293,3 +295,35 @@ def test_warnings_of_libraries_never_reach_the_user(write: Write, tmp_path: Path
         [sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False
     )
     assert done.returncode == 0 and done.stderr == "" and "mood" in done.stdout
+
+
+@pytest.mark.parametrize("ending", [".xlsx", ".parquet", ".csv.gz", ".arrow", ".db"])
+def test_a_file_whose_name_lacks_its_ending_is_read_once_it_has_it(
+    kerfmark: Runner, tmp_path: Path, ending: str
+) -> None:
+    """The remedy is followed."""
+    path = tmp_path / f"visits{ending}"
+    table = pa.table({"no": [1, 2, 3], "mood": ["calm", "wild", "calm"]})
+    if ending == ".parquet":
+        pq.write_table(table, path)
+    elif ending == ".arrow":
+        with pa.ipc.new_file(path, table.schema) as writer:
+            writer.write_table(table)
+    elif ending == ".csv.gz":
+        path.write_bytes(gzip.compress(b"no,mood\n1,calm\n2,wild\n3,calm\n"))
+    else:
+        (tmp_path / "v.csv").write_text("no,mood\n1,calm\n2,wild\n3,calm\n")
+        kerfmark("cut", "v.csv", "--into", "made.db")
+        if ending == ".db":
+            (tmp_path / "made.db").rename(path)
+        else:
+            kerfmark("export", "made.db", "v", "-o", path.name)
+    path.rename(tmp_path / "bare")
+    told = kerfmark("measure", "bare", code=2).err
+    asked = re.search(r"next: let its name end in (.*)\n", told)
+    assert asked is not None, told
+    assert ending.removeprefix(".csv") in asked[1]
+    (tmp_path / "bare").rename(path)
+    assert "mood" in kerfmark("measure", path.name).out
+    (tmp_path / "PAR.csv").write_text("PAR1,PAR2\n1,2\n3,4\n")
+    assert "PAR2" in kerfmark("measure", "PAR.csv").out

@@ -356,3 +356,66 @@ def test_cells_that_somebody_changed_are_not_lost_when_a_replacing_load_is_taken
     before = flat(db)
     assert "changed by hand" in kerfmark("undo", str(db), code=1).err
     assert flat(db) == before
+
+
+def test_one_cause_is_one_finding_and_rows_that_are_right_are_not_blamed(
+    write: Write, kerfmark: Runner
+) -> None:
+    """Rows of a known record differ from it, and from each other: each wrong row is told once."""
+    head = "no,hive,kind\n"
+    write("v.csv", head + "".join(f"{n},H{n % 9},k{n % 9 % 2}\n" for n in range(60)))
+    kerfmark("cut", "v.csv", "--into", "v.db")
+    write("w.csv", f"{head}100,H1,k0\n101,H1,k9\n102,H1,k9\n103,H1,k1\n104,H50,a\n105,H50,b\n")
+    told = kerfmark("add", "w.csv", "--into", "v.db", code=1).err
+    assert "4 problems" in told
+    for row in (2, 3, 4):
+        assert told.count(f"row {row},") == 1
+    assert "row 5," not in told
+    assert told.count('"k1"') == 3 and "differs from an earlier row" in told  # H50 is new
+    assert (
+        "next: mend the cells\n" in told and "\n      say --known keep, fill or overwrite\n" in told
+    )
+
+
+def test_a_remedy_of_the_layout_is_applied_by_the_command_that_is_told(
+    write: Write, kerfmark: Runner, tmp_path: Path
+) -> None:
+    head = "no,hive,mood\n"
+    write("v.csv", head + "".join(f"{n},H{n % 9},m{n % 4}\n" for n in range(60)))
+    kerfmark("cut", "v.csv", "--into", "v.db")
+    write("w.csv", f"{head}100,H1,\n")
+    told = kerfmark("add", "w.csv", "--into", "v.db", code=1).err
+    assert 'list "mood" under optional of tables > v' in told
+    command = told.rsplit("then kerfmark ", 1)[1].split()
+    layout = tmp_path / "v.layout.toml"
+    text = layout.read_text().replace('known_by = ["no"]', 'known_by = ["no"]\noptional = ["mood"]')
+    layout.write_text(text)
+    kerfmark(*command)
+    kerfmark("add", "w.csv", "--into", "v.db")
+    assert kerfmark("prove", "v.db").code == 0
+
+
+@pytest.mark.parametrize(
+    ("wrong", "cell", "fits"),
+    [
+        ("date D.M.YYYY", "{d:02}-JAN-2026", "date DD-MON-YYYY"),
+        ("integer", "{d}.5", "decimal(3,1)"),
+        ("integer", "{d},240", "integer 0,000"),
+        ("decimal(3,1)", "{d}x", ""),
+    ],
+)
+def test_the_type_that_fits_all_values_is_found_and_the_remedy_works(
+    write: Write, kerfmark: Runner, wrong: str, cell: str, fits: str
+) -> None:
+    rows = "".join(f'{n};"{cell.format(d=n % 28 + 1)}"\n' for n in range(50))
+    write("d.csv", f"no;day\n{rows}")
+    text = (
+        'kerfmark = 1\n[sources.d]\nfile = "d.csv"\ndelimiter = ";"\n[tables.d]\neach_row = true\n'
+        f'[tables.d.columns]\nno = "no"\nday = {{header = "day", type = "{wrong}"}}\n'
+    )
+    write("d.toml", text)
+    told = kerfmark("cut", "d.toml", "--into", "d.db", code=1).err
+    assert f'set type = "{fits or "text"}" for d.day in the layout' in told
+    assert ("it fits all 28 different values" in told) == bool(fits)
+    write("d.toml", text.replace(f'type = "{wrong}"', f'type = "{fits or "text"}"'))
+    kerfmark("cut", "d.toml", "--into", "d.db")

@@ -178,4 +178,4 @@ def tell_group(group: Group, terminal: Terminal) -> None:
     if group.total > len(group.places):
         terminal.say(f"  ... and {group.total - len(group.places):,} more (--all tells them)")
     if group.remedy:
-        terminal.say("  next: ", group.remedy)
+        terminal.say("  next: ", group.remedy.replace("\n", "\n        "))

@@ -128,7 +128,7 @@ def _for_one(
         tuple(target.by.values()),
         np.array(sorted(said)),
         lambda r: said[r],
-        f'mend the cells, or leave it; missing = "refuse" in tables > {table.name} > links > '
+        f'mend the cells\nleave it; missing = "refuse" in tables > {table.name} > links > '
         f"{link} refuses such rows",
         "doubtful",
         target.to,
@@ -230,7 +230,7 @@ def _perhaps_same(
         (header,),
         np.array(sorted(said)),
         lambda record: why.format(said[record][1]),
-        f"mend the cells, or say for {table.name}.{table.spec.known_by[0]} what they mean: means "
+        f"mend the cells\nsay for {table.name}.{table.spec.known_by[0]} what they mean: means "
         f"= {{{means}}}",
         "doubtful",
         table.name,

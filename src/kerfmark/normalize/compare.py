@@ -75,7 +75,7 @@ class _Comparing:
                     tuple(feed.layout.key_headers(name)),
                     own,
                     f"is in the database already, as a record of {name}",
-                    "leave the row out, or say --known keep, fill or overwrite",
+                    "say --known keep, fill or overwrite\nleave the row out",
                     name,
                     there,
                 )
@@ -200,6 +200,13 @@ class _Comparing:
                 header,
             )
         there = self._there(name, column, own_column, self.matched.rows[name][records].tolist())
+        feed.supersede("differs", name, (header,), rows)
+        if header in feed.ready.encoded.source.headers:  # other rows of the record may say it right
+            says = [feed.cell(header, r) for r in rows.tolist()]
+            known = [there.get(int(self.matched.rows[name][w])) or "" for w in which.tolist()]
+            wrong = np.array([a != b for a, b in zip(says, known, strict=True)], bool)
+            if wrong.any():
+                rows, which = rows[wrong], which[wrong]
         record_of = dict(zip(rows.tolist(), which.tolist(), strict=True))
 
         def reason(row: int) -> str:
@@ -213,9 +220,9 @@ class _Comparing:
             (header,),
             rows,
             reason,
-            "mend the cells, or say --known keep"
+            "mend the cells\nsay --known keep"
             if spec.part_of
-            else "mend the cells, or say --known keep, fill or overwrite",
+            else "mend the cells\nsay --known keep, fill or overwrite",
             name,
             self.matched.rows[name][which],
         )

@@ -151,7 +151,7 @@ def _refuse_new(incoming: Incoming, name: str, records: np.ndarray) -> None:
         headers,
         rows,
         reason,
-        f"correct {' + '.join(headers)}, or add the record first",
+        f"correct {' + '.join(headers)}\nadd the record first",
         name,
         suggested=near,
     )
@@ -190,7 +190,7 @@ def _refuse_unknown(incoming: Incoming, table: TableRows, link: str, rows: np.nd
         tuple(target.by.values()),
         rows[rows >= 0],
         reason,
-        f'mend the cells, or say missing = "create" or "blank" in tables > {table.name} > links > '
+        f'mend the cells\nsay missing = "create" or "blank" in tables > {table.name} > links > '
         f"{link}",
         target.to,
         suggested=near,

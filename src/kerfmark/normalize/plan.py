@@ -107,7 +107,7 @@ class _Planning:
                 if len(wrong := at[~np.array(same, bool)[back.ravel()]]):
                     known = " + ".join(target.by.values())
                     remedy = (
-                        f'mend the cells, or take "{header}" out of repeats of tables > '
+                        f'mend the cells\ntake "{header}" out of repeats of tables > '
                         f"{name} > links > {link}"
                     )
                     feed.problem(
@@ -228,7 +228,7 @@ class _Planning:
                 (header,),
                 mine,
                 f"has more records of {name} than the database has for this {spec.part_of}",
-                "leave the row out, or say --known keep",
+                "say --known keep\nleave the row out",
                 spec.part_of,
                 self.rows[spec.part_of][owner[more[first]]],
             )
@@ -238,7 +238,7 @@ class _Planning:
                 (header,),
                 owners.source_rows()[fewer],
                 f"has fewer records of {name} than the database has for this {spec.part_of}",
-                "leave the row out, or say --known keep",
+                "say --known keep\nleave the row out",
                 spec.part_of,
                 self.rows[spec.part_of][fewer],
             )
@@ -345,7 +345,7 @@ class _Planning:
                     (header,) if header else (),
                     source_rows,
                     f"refers to a {name} that does not exist, and its {column} is missing",
-                    f'add it first, or list "{column}" under optional of tables > {name}',
+                    f'add it first\nlist "{column}" under optional of tables > {name}',
                     name,
                 )
                 return

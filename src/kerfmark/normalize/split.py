@@ -104,7 +104,7 @@ def refused(problems: Problems, sources: Mapping[str, EncodedSource]) -> DataRef
         code="data.misfit",
         more=lines(found, lambda s, r, h: sources[s].found.origin(r, h), SHOWN),
         total=problems.total,
-        next="; or ".join(dict.fromkeys(p.remedy for p in found)),
+        next="\n".join(dict.fromkeys(r for p in found for r in p.remedy.split("\n"))),
     )
 
 
@@ -359,7 +359,7 @@ def _counted(
                 (table.spec.columns[column].header,),
                 rows[at[:1]],
                 f"is not {wanted[int(at[0])]}, the next number",
-                f'let it count on, or say key = ["{column}"] in tables > {name}',
+                f'let it count on\nsay key = ["{column}"] in tables > {name}',
                 name,
             )
         elif new is None:

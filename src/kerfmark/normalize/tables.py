@@ -4,11 +4,12 @@ that does not fit."""
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
 
-from kerfmark.errors import article
+from kerfmark.errors import article, counted
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.normalize.lookup import Found, differing, nearest, resolve
 from kerfmark.normalize.nearest import nearest_of
@@ -20,6 +21,8 @@ from kerfmark.normalize.transform import not_allowed
 from kerfmark.profile.codes import combine, filled, first_rows, gather, holds, most_frequent
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import misfits, to_text, to_typed
+from kerfmark.profile.recognise import fitting_type
+from kerfmark.profile.types import TEXT
 
 
 class SourceTables:
@@ -125,7 +128,7 @@ class SourceTables:
                     headers,
                     rows,
                     f"is filled, but another part of {key} is blank",
-                    f'fill the cells, or put "{header}" into a table with a record per row and '
+                    f'fill the cells\nput "{header}" into a table with a record per row and '
                     "take it out of known_by "
                     f"of tables > {name}",
                     name,
@@ -232,7 +235,7 @@ class SourceTables:
                 (spec.header,),
                 rows,
                 f"is blank where {spec.instead_of} usually has a value",
-                f'fill the cells, or take "{spec.header}" out of tables > {spec.instead_of}',
+                f'fill the cells\ntake "{spec.header}" out of tables > {spec.instead_of}',
                 spec.instead_of,
             )
         return np.where(encoded.codes != expected, encoded.codes, -1)
@@ -372,7 +375,7 @@ class SourceTables:
                 return f'"{text(row)}" was not found in {link.to}{found}'
 
             remedy = (
-                'mend the cells, or say missing = "create" or "blank" in tables > '
+                'mend the cells\nsay missing = "create" or "blank" in tables > '
                 f"{table.name} > links > {name}"
             )
             self.problem(
@@ -441,7 +444,7 @@ class SourceTables:
                 (header,),
                 rows[wrong],
                 f"differs from what {parent.name} says of the same {known}",
-                f'mend the cells, or take "{header}" out of repeats of tables > {name} > links > '
+                f'mend the cells\ntake "{header}" out of repeats of tables > {name} > links > '
                 f"{link} and give it a "
                 "column",
                 parent.name,
@@ -485,7 +488,7 @@ class SourceTables:
                 headers,
                 rows[wrong],
                 reason,
-                f"mend {by} or {' + '.join(headers)}, or take {' + '.join(headers)} out of repeats "
+                f"mend {by} or {' + '.join(headers)}\ntake {' + '.join(headers)} out of repeats "
                 f"of tables > {name} > links > {link} and give it a column",
                 parent.name,
                 suggested=meant if len(target.by) == 1 else None,
@@ -508,7 +511,7 @@ class SourceTables:
                 np.flatnonzero(np.isin(self.ready.column(spec.header).codes, cells)),
                 f'"{parts[int(wrong[0])].as_py()}" is not {article(spec.of_type.kind)} '
                 f"({spec.type})",
-                f'mend the cells, or set type = "text" for {table}.{name} in the layout',
+                _another_type(parts, f"{table}.{name}", some=len(wrong) < len(parts)),
                 table,
             )
         return values
@@ -526,6 +529,7 @@ class SourceTables:
             return np.flatnonzero(np.isin(column.codes, codes))
 
         if len(wrong := misfits(column.values, values)):
+            some = len(wrong) < len(column.values)
             wide = spec.of_type.width
             self.problem(
                 "too wide" if wide else "unfit",
@@ -537,7 +541,7 @@ class SourceTables:
                     else f"{_shown(column, r)} is not {article(kind)} "
                     f"({spec.type}{', ' + spec.unit if spec.unit else ''})"
                 ),
-                f'mend the cells, or set type = "text" for {table}.{name} in the layout',
+                _another_type(column.values, f"{table}.{name}", some=some),
                 table,
             )
         wrong, said = not_allowed(values, spec)
@@ -547,8 +551,7 @@ class SourceTables:
                 (header,),
                 rows(wrong),
                 lambda r: f"{_shown(column, r)} is not {said}",
-                f"mend the cells, or allow it for {table}.{name} in the layout; or say what it "
-                "means",
+                f"mend the cells\nallow it for {table}.{name} in the layout\nsay what it means",
                 table,
                 suggested=lambda r: nearest_of(spec.allowed, _shown(column, r).strip('"')),
             )
@@ -594,11 +597,28 @@ class SourceTables:
             headers,
             rows,
             reason,
-            f'mend the cells, or move "{" + ".join(headers)}" from tables > {table} to a table '
-            "with a record per row, or say which of "
+            f'mend the cells\nmove "{" + ".join(headers)}" from tables > {table} to a table '
+            "with a record per row\nsay which of "
             'its values counts with conflicts = "most frequent"',
             table,
         )
+
+    def supersede(self, kind: str, table: str, headers: tuple[str, ...], rows: np.ndarray) -> None:
+        """Takes problems back that rows have among themselves, where more is known of them."""
+        gone, left = self.records(rows), list[Problem]()
+        for p in self.problems.found:
+            same = (p.kind, p.source, p.table, p.headers) == (kind, self.name, table, headers)
+            if same and not p.against:
+                p = replace(p, records=p.records[~np.isin(p.records, gone)])
+                if not len(p.records):
+                    continue
+            left.append(p)
+        self.problems.found[:] = left
+
+    def cell(self, header: str, row: int) -> str:
+        """The text of a cell; "" for a blank."""
+        column = self.ready.column(header)
+        return "" if column.codes[row] < 0 else str(column.values[int(column.codes[row])])
 
     def text(self, header: str, row: int) -> str:
         """The text of a cell, in quotes."""
@@ -652,7 +672,7 @@ class SourceTables:
                     (header,) if header else (),
                     rows,
                     "is blank",
-                    f"fill the cells, or {remedy}",
+                    f"fill the cells\n{remedy}",
                     table.name,
                 )
 
@@ -695,7 +715,7 @@ class SourceTables:
             headers,
             rows[records],
             reason,
-            f"mend the rows, or take {', '.join(unique)} out of known_by or unique of tables > "
+            f"mend the rows\ntake {', '.join(unique)} out of known_by or unique of tables > "
             f"{table.name}",
             table.name,
         )
@@ -708,6 +728,16 @@ def _known_text(parent: TableRows, column: str, record: int) -> str:
         return ""
     value = held.values.slice(int(held.codes[record]), 1)
     return str(to_text(value, parent.spec.columns[column].of_type)[0])
+
+
+def _another_type(values: pa.StringArray, column: str, *, some: bool) -> str:
+    """What to do about values that do not fit the type of their column: the type that fits all,
+    if there is one; first of all, where not only `some` are wrong."""
+    fitting = fitting_type(values)
+    other = f'set type = "{fitting or TEXT}" for {column} in the layout'
+    if fitting is not None:
+        other += f": it fits all {counted(len(values), 'different value')}"
+    return f"mend the cells\n{other}" if some else f"{other}\nmend the cells"
 
 
 def _shown(column: EncodedColumn, row: int) -> str:

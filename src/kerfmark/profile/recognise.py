@@ -16,10 +16,10 @@ import pyarrow.compute as pc
 
 from kerfmark.errors import article, counted
 from kerfmark.profile.columns import EncodedColumn
-from kerfmark.profile.convert import integers, to_text, to_typed
+from kerfmark.profile.convert import integers, misfits, to_text, to_typed
 from kerfmark.profile.moments import CANDIDATES, PIVOT, pattern, plausible, read_moments
 from kerfmark.profile.months import language_of
-from kerfmark.profile.types import INTEGER, TEXT, ColumnType, plain_form
+from kerfmark.profile.types import INTEGER, TEXT, ColumnType, parse_type, plain_form
 
 BLANKS = (
     "n/a",
@@ -90,6 +90,16 @@ def recognise(values: pa.StringArray, *, spelled: bool = False) -> Recognised:
     if pc.max(lengths).as_py() > 60:
         return Recognised(TEXT)
     return _boolean(values) or _number(values, spelled) or _moment(values) or Recognised(TEXT)
+
+
+def fitting_type(values: pa.StringArray) -> ColumnType | None:
+    """The type of which all of some distinct texts are values; None for none but text."""
+    found = recognise(values)
+    said = re.search(r'type = "([^"]+)"', found.note)  # numbers that may be marked in groups
+    if found.type == TEXT and said is None:
+        return None
+    type_ = parse_type(said[1]) if said and found.type == TEXT else found.type
+    return None if len(misfits(values, to_typed(values, type_))) else type_
 
 
 def recognise_column(column: EncodedColumn) -> Recognised:

@@ -20,13 +20,15 @@ _BOMS = (
     (codecs.BOM_UTF16_BE, "utf-16-be"),
 )
 _BINARY = (
-    (b"PK\x03\x04", "a zip archive or a workbook"),
-    (b"\xd0\xcf\x11\xe0", "an old binary workbook or document"),
-    (b"\x1f\x8b", "a gzip archive"),
-    (b"PAR1", "a Parquet file"),
-    (b"\x89PNG", "a picture"),
-    (b"%PDF", "a PDF document"),
+    (b"PK\x03\x04", "a zip archive or a workbook", ".zip, .xlsx or .ods"),
+    (b"\xd0\xcf\x11\xe0", "an old binary workbook or document", ".xls"),
+    (b"\x1f\x8b", "a gzip archive", ".gz"),
+    (b"PAR1", "a Parquet file", ".parquet"),
+    (b"ARROW1", "an Arrow file", ".arrow"),
+    (b"\x89PNG", "a picture", ""),
+    (b"%PDF", "a PDF document", ""),
 )
+"""How files begin that are no text, what they are, and how their names should end."""
 _ESCAPES = (
     (re.compile(rb"\x1b\$[@B]|\x1b\$\([@BD]"), "iso2022-jp-2"),
     (re.compile(rb"\x1b\$\)C"), "iso2022-kr"),
@@ -101,16 +103,17 @@ def is_utf8(data: bytes) -> bool:
 
 def _check_is_text(sample: bytes, origin: Origin) -> None:
     of_files = file_engine()
-    for magic, what in (
-        *_BINARY,
-        (of_files.file_magic, f"{of_files.a_file.removesuffix(' file')} database"),
-    ):
-        if sample.startswith(magic):
+    endings = " or ".join(sorted(of_files.file_endings))
+    database = f"{of_files.a_file.removesuffix(' file')} database"
+    for magic, what, ending in (*_BINARY, (of_files.file_magic, database, endings)):
+        if sample.startswith(magic) and (0 in sample or not magic.isalnum()):
             raise SourceError(
                 f"this is {what}, not delimited text",
                 code="source.not-text",
                 origin=origin,
-                next="export it as CSV and name that file",
+                next=f"let its name end in {ending}"
+                if ending
+                else "save the table that is in it as CSV and name that file",
             )
 
 

@@ -347,7 +347,14 @@ class Adding:
         if done.problems.total and wanted.widen and self._widen(done, encoded):
             done = self._rehearse(encoded, wanted.known, apart, wanted.only_known)
         if done.problems.total and not rehearsal:
-            raise refused(done.problems, encoded)
+            refusal = refused(done.problems, encoded)
+            if "tables > " in refusal.next and wanted.verb == "add":
+                layout, name = shlex.quote(self.database.layout_path.name), self.file.name
+                refusal.next += (
+                    f"\nwhat is said of tables: in {layout} (kerfmark show {shlex.quote(name)} "
+                    f"--layout writes it), then kerfmark recut {shlex.quote(name)} {layout}"
+                )
+            raise refusal
         if wanted.aside is not None and done.set_aside and not rehearsal:
             self.rejects = rejected(wanted.aside, encoded, done.set_aside)
         number = self.ledger.next_load

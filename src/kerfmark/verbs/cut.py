@@ -213,7 +213,7 @@ def cut(
             if saved != paths[0]:  # there is no layout yet in which to follow the advice
                 files = shlex.join(map(str, inputs))
                 error.next += (
-                    f"; kerfmark mark {files} -o {shlex.quote(str(saved))} writes the "
+                    f"\nkerfmark mark {files} -o {shlex.quote(str(saved))} writes the "
                     "layout to edit and to cut from"
                 )
             raise

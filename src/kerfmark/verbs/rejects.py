@@ -70,7 +70,7 @@ def rejected(
 def _remedies(row: SetAside) -> list[str]:
     """What to do about the problems of a row, each once."""
     take = [f'say yes under "{ACCEPT}" to take the suggestion'] if _suggestions(row) else []
-    return list(dict.fromkeys([*take, *(remedy for _, remedy in row.reasons)]))
+    return list(dict.fromkeys([*take, *(r for _, rs in row.reasons for r in rs.split("\n"))]))
 
 
 def _suggestions(row: SetAside) -> str:
