@@ -332,7 +332,7 @@ def test_a_record_that_would_have_the_key_of_another_is_told_by_check_and_refuse
     assert told.places[0].reason == 'is that of the keeper "Bo"; did "Boo" mean "Bo"?'
     with pytest.raises(DataRefused, match="row 3"):
         cut([layout], tmp_path / "a.db")
-    assert told.remedy.startswith("mend name or no, or take no out of repeats of tables > visit")
+    assert told.remedy.startswith("mend name or no\ntake no out of repeats of tables > visit")
     mended = layout.read_text().replace(', repeats = {no = "no"}', "")
     mended = mended.replace("kg = {", 'no = {header = "no", type = "integer"}\nkg = {')
     (tmp_path / "b.toml").write_text(mended)

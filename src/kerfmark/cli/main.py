@@ -40,6 +40,7 @@ from kerfmark.cli.terminal import Terminal
 from kerfmark.engines import url_forms
 from kerfmark.errors import DataRefused, KerfmarkError, Origin, TargetError
 from kerfmark.memory import half, limited
+from kerfmark.visible import visible
 
 # For libraries that are loaded later. Nothing here multiplies matrices, and the threads for it wait
 # busily; and what one batch
@@ -91,6 +92,13 @@ _NO_ROOM = {
 """What the system says where there is no room to write, or none may be used."""
 
 
+class _Parser(argparse.ArgumentParser):
+    """Shows what it does not know so that nothing in it is obeyed."""
+
+    def error(self, message: str) -> NoReturn:
+        super().error(visible(message))
+
+
 def parser() -> argparse.ArgumentParser:
     """The command line."""
     plain = argparse.RawDescriptionHelpFormatter
@@ -98,7 +106,7 @@ def parser() -> argparse.ArgumentParser:
         f"\n{title}:\n" + "".join(f"  {m.NAME:<9} {m.SUMMARY}\n" for m in modules)
         for title, modules in _GROUPS
     )
-    top = argparse.ArgumentParser(
+    top = _Parser(
         prog="kerfmark",
         description=_ABOUT + listed + _MORE,
         epilog=_EXITS,
@@ -106,7 +114,7 @@ def parser() -> argparse.ArgumentParser:
         allow_abbrev=False,
     )
     top.add_argument("--version", action="version", version=f"kerfmark {__version__}")
-    common = argparse.ArgumentParser(add_help=False)
+    common = _Parser(add_help=False)
     talk = common.add_argument_group("output")
     talk.add_argument(
         "--json", action="store_true", help="the result as one JSON document on standard output"
@@ -115,7 +123,7 @@ def parser() -> argparse.ArgumentParser:
     talk.add_argument(
         "--verbose", action="store_true", help="each step and when it started, on standard error"
     )
-    large = argparse.ArgumentParser(add_help=False)
+    large = _Parser(add_help=False)
     large.add_argument(
         "--memory",
         metavar="SIZE",

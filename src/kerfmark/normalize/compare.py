@@ -200,7 +200,7 @@ class _Comparing:
                 header,
             )
         there = self._there(name, column, own_column, self.matched.rows[name][records].tolist())
-        feed.supersede("differs", name, (header,), rows)
+        feed.supersede("differs", (header,), rows, name, held=False)
         if header in feed.ready.encoded.source.headers:  # other rows of the record may say it right
             says = [feed.cell(header, r) for r in rows.tolist()]
             known = [there.get(int(self.matched.rows[name][w])) or "" for w in which.tolist()]

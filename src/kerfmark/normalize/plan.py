@@ -304,6 +304,7 @@ class _Planning:
                 f'; did {feed.text(keys[0], row)} mean "{other}"?' if other else ""
             )
 
+        feed.supersede("differs", tuple(keys), rows)  # one cause: the key is another one's
         feed.problem(
             "again",
             headers,

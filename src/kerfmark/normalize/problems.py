@@ -112,17 +112,42 @@ class Problems:
         )
 
 
+GROUPED = 200
+"""Records of a problem among which those with the same reason are looked for."""
+ROWS = 6
+"""Rows of one reason that are named."""
+
+
 def lines(
     problems: Sequence[Problem], origin: Callable[[str, int | None, str], Origin], most: int
-) -> list[str]:
-    """The first places, one line each."""
+) -> tuple[list[str], int]:
+    """What is told first, and how many problems that tells: a line for each reason, with its
+    rows."""
     out: list[str] = []
+    told = 0
     for p in problems:
         out += [f"{place}: {why}" for place, why in p.places]
+        told += len(p.places)
         if not len(p.records) and not p.places:
             out.append(f"{origin(p.source, None, p.column)}: {p.why(-1)}")
-        out += [
-            f"{origin(p.source, r, p.column)}: {p.why(r)}"
-            for r in p.records[: max(0, most - len(out))].tolist()
-        ]
-    return out[:most]
+            told += 1
+        groups: dict[tuple[str, str | None, str], list[int]] = {}
+        for record in p.records[:GROUPED].tolist() if len(out) < most else ():
+            place = origin(p.source, record, p.column)
+            key = (place.file, place.sheet, p.why(record))
+            if key in groups or len(out) + len(groups) < most:
+                groups.setdefault(key, []).append(place.row or 0)
+        for (file, sheet, why), rows in groups.items():
+            out.append(f"{_at(file, sheet, rows, p.column)}: {why}")
+            told += len(rows)
+    return out[:most], told
+
+
+def _at(file: str, sheet: str | None, rows: Sequence[int], column: str) -> str:
+    """A place of one row or of several."""
+    if len(rows) == 1 or not all(rows):
+        return str(Origin(file, sheet, rows[0] or None, column or None))
+    more = f" and {len(rows) - ROWS:,} more" if len(rows) > ROWS else ""
+    named = f"rows {', '.join(f'{r:,}' for r in rows[:ROWS])}{more}"
+    within = f', column "{column}"' if column else ""
+    return f"{Origin(file, sheet)}, {named}{within}"

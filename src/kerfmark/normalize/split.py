@@ -99,11 +99,12 @@ class MergeTarget:
 def refused(problems: Problems, sources: Mapping[str, EncodedSource]) -> DataRefused:
     """The error for problems that nothing was done about."""
     found = [p for p in problems.worst_first() if p.severity == "broken"]
+    shown, told = lines(found, lambda s, r, h: sources[s].found.origin(r, h), SHOWN)
     return DataRefused(
         f"{counted(problems.total, 'problem')} between the data and the layout",
         code="data.misfit",
-        more=lines(found, lambda s, r, h: sources[s].found.origin(r, h), SHOWN),
-        total=problems.total,
+        more=shown,
+        total=len(shown) + max(0, problems.total - told),
         next="\n".join(dict.fromkeys(r for p in found for r in p.remedy.split("\n"))),
     )
 

@@ -8,6 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from kerfmark.errors import article, counted
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
@@ -23,6 +24,9 @@ from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import misfits, to_text, to_typed
 from kerfmark.profile.recognise import fitting_type
 from kerfmark.profile.types import TEXT
+
+FEW_WORDS, SHORT = 3, 12
+"""Different words that may mean a blank, and their characters, at most."""
 
 
 class SourceTables:
@@ -511,7 +515,7 @@ class SourceTables:
                 np.flatnonzero(np.isin(self.ready.column(spec.header).codes, cells)),
                 f'"{parts[int(wrong[0])].as_py()}" is not {article(spec.of_type.kind)} '
                 f"({spec.type})",
-                _another_type(parts, f"{table}.{name}", some=len(wrong) < len(parts)),
+                _fitting(parts, wrong, table, name, self.name),
                 table,
             )
         return values
@@ -529,7 +533,6 @@ class SourceTables:
             return np.flatnonzero(np.isin(column.codes, codes))
 
         if len(wrong := misfits(column.values, values)):
-            some = len(wrong) < len(column.values)
             wide = spec.of_type.width
             self.problem(
                 "too wide" if wide else "unfit",
@@ -541,7 +544,9 @@ class SourceTables:
                     else f"{_shown(column, r)} is not {article(kind)} "
                     f"({spec.type}{', ' + spec.unit if spec.unit else ''})"
                 ),
-                _another_type(column.values, f"{table}.{name}", some=some),
+                _wide_enough(column.values, f"{table}.{name}")
+                if wide
+                else _fitting(column.values, wrong, table, name, self.name),
                 table,
             )
         wrong, said = not_allowed(values, spec)
@@ -603,12 +608,21 @@ class SourceTables:
             table,
         )
 
-    def supersede(self, kind: str, table: str, headers: tuple[str, ...], rows: np.ndarray) -> None:
-        """Takes problems back that rows have among themselves, where more is known of them."""
+    def supersede(
+        self,
+        kind: str,
+        headers: tuple[str, ...],
+        rows: np.ndarray,
+        table: str = "",
+        *,
+        held: bool = True,
+    ) -> None:
+        """Takes problems of rows back, where more is known of them: of a table, if one is named,
+        and not those that are `held` against the database, if so said."""
         gone, left = self.records(rows), list[Problem]()
         for p in self.problems.found:
-            same = (p.kind, p.source, p.table, p.headers) == (kind, self.name, table, headers)
-            if same and not p.against:
+            same = (p.kind, p.source, p.headers) == (kind, self.name, headers)
+            if same and table in ("", p.table) and (held or not p.against):
                 p = replace(p, records=p.records[~np.isin(p.records, gone)])
                 if not len(p.records):
                     continue
@@ -730,14 +744,32 @@ def _known_text(parent: TableRows, column: str, record: int) -> str:
     return str(to_text(value, parent.spec.columns[column].of_type)[0])
 
 
-def _another_type(values: pa.StringArray, column: str, *, some: bool) -> str:
-    """What to do about values that do not fit the type of their column: the type that fits all,
-    if there is one; first of all, where not only `some` are wrong."""
-    fitting = fitting_type(values)
-    other = f'set type = "{fitting or TEXT}" for {column} in the layout'
+def _wide_enough(values: pa.StringArray, column: str) -> str:
+    """What to do about texts that are longer than their column."""
+    longest = pc.max(pc.utf8_length(values)).as_py()
+    return (
+        f"mend the cells\nsay --widen when they are added to a database\n"
+        f'set type = "text({longest})" for {column} in the layout'
+    )
+
+
+def _fitting(
+    values: pa.StringArray, wrong: np.ndarray, table: str, column: str, source: str
+) -> str:
+    """What to do about values that do not fit the type of their column: the type that fits all, if
+    there is one (first of all where none fits the one that is said); where only words are wrong,
+    that they may mean a blank."""
+    fitting, every = fitting_type(values), len(wrong) == len(values)
+    if fitting is None and not every:
+        words = [str(values[int(i)]) for i in wrong[: FEW_WORDS + 1]]
+        if len(words) > FEW_WORDS or any(len(w) > SHORT or any(map(str.isdigit, w)) for w in words):
+            return "mend the cells"
+        said = ", ".join(f'"{w}"' for w in words)
+        return f"mend the cells\nsay blanks = [{said}] in sources > {source} if nothing is meant"
+    other = f'set type = "{fitting or TEXT}" for {table}.{column} in the layout'
     if fitting is not None:
         other += f": it fits all {counted(len(values), 'different value')}"
-    return f"mend the cells\n{other}" if some else f"{other}\nmend the cells"
+    return f"{other}\nmend the cells" if every else f"mend the cells\n{other}"
 
 
 def _shown(column: EncodedColumn, row: int) -> str:

@@ -348,10 +348,11 @@ class Adding:
             done = self._rehearse(encoded, wanted.known, apart, wanted.only_known)
         if done.problems.total and not rehearsal:
             refusal = refused(done.problems, encoded)
-            if "tables > " in refusal.next and wanted.verb == "add":
+            told_of = ("tables > ", "sources > ", "in the layout")
+            if wanted.verb == "add" and any(w in refusal.next for w in told_of):
                 layout, name = shlex.quote(self.database.layout_path.name), self.file.name
                 refusal.next += (
-                    f"\nwhat is said of tables: in {layout} (kerfmark show {shlex.quote(name)} "
+                    f"\na change of the layout: in {layout} (kerfmark show {shlex.quote(name)} "
                     f"--layout writes it), then kerfmark recut {shlex.quote(name)} {layout}"
                 )
             raise refusal
