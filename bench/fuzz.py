@@ -12,12 +12,9 @@ from __future__ import annotations
 
 import argparse
 import json
-import os
 import random
 import re
 import shutil
-import signal
-import subprocess
 import sys
 import tempfile
 import time
@@ -28,7 +25,9 @@ from typing import Any
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
-from conftest import Run, served
+from program import Program
+
+from conftest import Run
 
 LIMIT = 60
 """Seconds after which a command counts as hanging."""
@@ -62,37 +61,6 @@ COMMANDS = {
     "again": ["cut", "out", "--into", "y.db"],
     "undo": ["undo", "x.db"],
 }
-
-
-class Program:
-    """Runs the program, as a child of a process that has everything imported."""
-
-    def __init__(self) -> None:
-        self.streams = Path(tempfile.mkdtemp())
-        self.start()
-
-    def start(self) -> None:
-        """A new process."""
-        self.env = dict(os.environ) | {"NO_COLOR": "1"}
-        self.orders, self.answers, _ = served(self.env)
-
-    def __call__(self, folder: Path, args: list[str]) -> Run | None:
-        """What a run did; None where it had to be killed."""
-        out, err = self.streams / "out", self.streams / "err"
-        order = {"args": args, "cwd": str(folder), "env": self.env, "test": "", "cover": ""}
-        self.orders.write(json.dumps(order | {"out": str(out), "err": str(err)}) + "\n")
-        self.orders.flush()
-        signal.alarm(LIMIT)
-        try:
-            code = int(self.answers.readline())
-        except TimeoutError:
-            subprocess.run(["pkill", "-9", "-f", "forked.py"], check=False)
-            self.start()
-            return None
-        finally:
-            signal.alarm(0)
-        read = [p.read_bytes().decode("utf-8", "backslashreplace") for p in (out, err)]
-        return Run(code, *read)
 
 
 def word(rng: random.Random, most: int = 4) -> str:
@@ -371,11 +339,7 @@ def main() -> None:
     parser.add_argument("--keep", type=Path, default=Path(tempfile.gettempdir()) / "kerfmark-fuzz")
     wanted = parser.parse_args()
 
-    def stop(*_: object) -> None:
-        raise TimeoutError
-
-    signal.signal(signal.SIGALRM, stop)
-    run, until, seed = Program(), time.monotonic() + 60 * wanted.minutes, wanted.seed
+    run, until, seed = Program(LIMIT), time.monotonic() + 60 * wanted.minutes, wanted.seed
     sums = {kind: Counter[str]() for kind in wanted.kind}
     while time.monotonic() < until:
         for kind in wanted.kind:
@@ -392,7 +356,7 @@ def main() -> None:
                     args = [a for c in command for a in (files if c == "{files}" else [c])]
                     if step == "check" and kind == "layouts":
                         args = ["check", "x.toml"]
-                    done = run(folder, args)
+                    done = run.run(folder, args)
                     sums[kind]["commands"] += 1
                     if what := wrong(done, step):
                         sums[kind][what] += 1

@@ -11,8 +11,6 @@ from __future__ import annotations
 
 import argparse
 import itertools
-import json
-import os
 import sys
 import tempfile
 from pathlib import Path
@@ -20,8 +18,9 @@ from typing import Any
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
+from program import Program
+
 from breakable import When, breakable
-from conftest import Run, served
 from engines import Target, target
 
 HEAD = "no,hive,kind,mood\n"
@@ -37,23 +36,6 @@ COMMANDS = {
     "recut": ["recut"],
     "drop": ["drop", "--discard"],
 }
-
-
-class Program:
-    """Runs the program, as a child of a process that has everything imported."""
-
-    def __init__(self) -> None:
-        self.env = dict(os.environ) | {"NO_COLOR": "1"}
-        self.orders, self.answers, _ = served(self.env)
-        self.streams = Path(tempfile.mkdtemp())
-
-    def __call__(self, folder: Path, *args: str) -> Run:
-        out, err = self.streams / "out", self.streams / "err"
-        order = {"args": args, "cwd": str(folder), "env": self.env, "test": "", "cover": ""}
-        self.orders.write(json.dumps(order | {"out": str(out), "err": str(err)}) + "\n")
-        self.orders.flush()
-        code = int(self.answers.readline())
-        return Run(code, out.read_text(encoding="utf-8"), err.read_text(encoding="utf-8"))
 
 
 def lines(first: int, many: int, more: str = "") -> str:
@@ -87,19 +69,19 @@ def prepare(run: Program, folder: Path, db: Target, command: str) -> list[str]:
             db.do(f"CREATE SCHEMA {db.url.split('=')[1]}")
         db.do("CREATE TABLE hive (hive varchar(20) PRIMARY KEY, kind varchar(20))")
         db.do("CREATE TABLE a (no int PRIMARY KEY, hive varchar(20) REFERENCES hive, mood text)")
-        onto = run(folder, "mark", "a.csv", "--onto", str(db), "-o", "onto.toml", "--replace")
+        onto = run(["mark", "a.csv", "--onto", str(db), "-o", "onto.toml", "--replace"], folder)
         assert onto.code == 0, onto
         return []
-    assert run(folder, "cut", "a.csv", "--into", str(db)).code == 0
+    assert run(["cut", "a.csv", "--into", str(db)], folder).code == 0
     if command in ("undo", "refresh", "recut", "drop"):
-        assert run(folder, "add", "b.csv", "--into", str(db)).code == 0
+        assert run(["add", "b.csv", "--into", str(db)], folder).code == 0
     if command == "cut --replace":
         (folder / "a.csv").write_text(HEAD + lines(0, 70))
     if command == "refresh":
         (folder / "b.csv").write_text(HEAD + lines(1000, 50))
     if command != "recut":
         return []
-    text = run(folder, "show", str(db), "--layout").out
+    text = run(["show", str(db), "--layout"], folder).out
     (folder / "new.toml").write_text(text.replace("mood =", "temper ="))
     return ["new.toml"]
 
@@ -108,8 +90,8 @@ def not_whole(run: Program, folder: Path, db: Target) -> str:
     """What is wrong with a database, after a command that clears up what was left."""
     if "kerfmark_loads" not in db.tables():
         return ""
-    run(folder, "undo", str(db), "9999")
-    proof = run(folder, "prove", str(db))
+    run(["undo", str(db), "9999"], folder)
+    proof = run(["prove", str(db)], folder)
     left = [t for t in db.tables() if t.startswith("kerfmark_part")]
     return (proof.out + proof.err if proof.code else "")[-300:] + " ".join(left)
 
@@ -134,7 +116,7 @@ def tried(
         more = prepare(run, folder, db, command)
         before = contents(db)
         with breakable(engine, when, delivered=delivered) as way:
-            done = run(folder, *COMMANDS[command], way.url(str(db)), *more)
+            done = run([*COMMANDS[command], way.url(str(db)), *more], folder)
         if not way.broken:
             return {}
         said = done.out + done.err

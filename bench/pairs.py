@@ -16,6 +16,8 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
+from program import Program
+
 from engines import ENGINES, target
 from pairs import COMMANDS, PAIRS, at_once
 
@@ -29,13 +31,13 @@ def main() -> None:
     parser.add_argument("--engine", nargs="*", default=list(ENGINES))
     parser.add_argument("--moments", type=int, default=10)
     wanted = parser.parse_args()
-    step = 2 * WIDEST / max(wanted.moments - 1, 1)
+    run, step = Program(), 2 * WIDEST / max(wanted.moments - 1, 1)
     for engine in wanted.engine:
         failed: dict[tuple[str, str], int] = {}
         for first, second in PAIRS:
             for n in range(wanted.moments):
                 with tempfile.TemporaryDirectory() as name, target(engine, Path(name)) as db:
-                    wrong = at_once(Path(name), db, first, second, n * step - WIDEST)
+                    wrong = at_once(run, Path(name), db, first, second, n * step - WIDEST)
                 failed[first, second] = failed.get((first, second), 0) + bool(wrong)
                 if wrong:
                     print(f"  {engine}, {first} and {second}, {n}: {wrong}", flush=True)

@@ -11,6 +11,7 @@ from collections.abc import Callable
 from itertools import combinations_with_replacement
 from pathlib import Path
 
+from conftest import Run
 from engines import Target
 
 COMMANDS: dict[str, Callable[[str, int], list[str]]] = {
@@ -28,13 +29,17 @@ FIRST = {"a.csv": 200, "b.csv": 400, "c1.csv": 300, "c2.csv": 300}
 """The rows of the files."""
 
 
+Program = Callable[[list[str], Path], Run]
+"""Runs a command line in a folder."""
+
+
 def rows(name: str, mood: str) -> str:
     """The text of a file."""
     first = {"a.csv": 0, "b.csv": 1000, "c1.csv": 5000, "c2.csv": 10000}[name]
     return "no,mood\n" + "".join(f"{n},{mood}{n % 3}\n" for n in range(first, first + FIRST[name]))
 
 
-def program(folder: Path, *args: str) -> subprocess.CompletedProcess[str]:
+def alone(folder: Path, *args: str) -> subprocess.CompletedProcess[str]:
     """Runs the program by itself."""
     return subprocess.run(
         [sys.executable, "-m", "kerfmark", *args],
@@ -46,28 +51,30 @@ def program(folder: Path, *args: str) -> subprocess.CompletedProcess[str]:
     )
 
 
-def at_once(folder: Path, db: Target, first: str, second: str, after: float) -> list[str]:
-    """Makes a database with two loads, one of whose files is changed, and runs two commands at it,
-    the second some seconds after the first (or before it, if it is negative); what is wrong
+def at_once(
+    run: Program, folder: Path, db: Target, first: str, second: str, after: float
+) -> list[str]:
+    """Makes a database with two loads (by a `run` of the program), one of whose files is changed,
+    and starts two commands at it, the second some seconds after the first (or before it, if it is negative); what is wrong
     then."""
     for old in folder.glob("*.layout.toml"):
         old.unlink()
     for name in FIRST:
         (folder / name).write_text(rows(name, "m"))
     for made in (["cut", "a.csv"], ["add", "b.csv"]):
-        assert program(folder, *made, "--into", str(db)).returncode == 0
-    text = program(folder, "show", str(db), "--layout").stdout
+        assert run([*made, "--into", str(db)], folder).code == 0
+    text = run(["show", str(db), "--layout"], folder).out
     (folder / "new.toml").write_text(text.replace("mood =", "temper ="))
     (folder / "b.csv").write_text(rows("b.csv", "other"))
     done: dict[int, subprocess.CompletedProcess[str]] = {}
 
-    def run(n: int, name: str, wait: float) -> None:
+    def start(n: int, name: str, wait: float) -> None:
         time.sleep(wait)
-        done[n] = program(folder, *COMMANDS[name](str(db), n))
+        done[n] = alone(folder, *COMMANDS[name](str(db), n))
 
     waits = (max(0.0, -after), max(0.0, after))
     threads = [
-        threading.Thread(target=run, args=(n, name, wait))
+        threading.Thread(target=start, args=(n, name, wait))
         for n, name, wait in zip((1, 2), (first, second), waits, strict=True)
     ]
     for thread in threads:
@@ -92,11 +99,11 @@ def at_once(folder: Path, db: Target, first: str, second: str, after: float) -> 
         if name == "add" and done[n].returncode == 0 and not taken and f"c{n}.csv" not in loads:
             wrong.append(f"{n}: add was reported, and is not there")
     if "refresh" in (first, second):
-        program(folder, "refresh", str(db))
+        run(["refresh", str(db)], folder)
     else:
         (folder / "b.csv").write_text(rows("b.csv", "m"))
-    proof = program(folder, "prove", str(db))
-    if proof.returncode:
-        wrong.append(f"not proven: {(proof.stdout + proof.stderr)[-300:]}")
+    proof = run(["prove", str(db)], folder)
+    if proof.code:
+        wrong.append(f"not proven: {(proof.out + proof.err)[-300:]}")
     wrong += [f"left over: {t}" for t in db.tables() if t.startswith("kerfmark_part")]
     return wrong

@@ -16,7 +16,7 @@ import pytest
 import kerfmark as library
 from conftest import Runner
 from engines import SERVERS_ONLY, Target, target
-from pairs import PAIRS, at_once
+from pairs import PAIRS, Program, at_once
 
 Write = Callable[..., Path]
 ROWS = "no,mood\n" + "".join(f"{n},m{n % 3}\n" for n in range(200))
@@ -121,19 +121,19 @@ ON_SERVERS = {("add", "add"), ("add", "recut"), ("undo", "refresh"), ("add", "cu
 
 @pytest.mark.parametrize(("first", "second"), PAIRS)
 def test_of_two_commands_at_once_each_does_all_or_nothing(
-    tmp_path: Path, first: str, second: str
+    program: Program, tmp_path: Path, first: str, second: str
 ) -> None:
     """Whatever the two are. `bench/pairs.py` tries them at ten moments, on servers too."""
     with target("SQLite", tmp_path) as db:
-        assert at_once(tmp_path, db, first, second, 0.1 * (len(first + second) % 4)) == []
+        assert at_once(program, tmp_path, db, first, second, 0.1 * (len(first + second) % 4)) == []
 
 
 @SERVERS_ONLY
 @pytest.mark.parametrize(("first", "second"), sorted(ON_SERVERS))
 def test_of_two_commands_at_a_server_each_does_all_or_nothing(
-    db: Target, tmp_path: Path, first: str, second: str
+    program: Program, db: Target, tmp_path: Path, first: str, second: str
 ) -> None:
-    assert at_once(tmp_path, db, first, second, 0.1) == []
+    assert at_once(program, tmp_path, db, first, second, 0.1) == []
 
 
 @pytest.fixture

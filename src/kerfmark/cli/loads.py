@@ -43,7 +43,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             terminal.table(
                 ["  file", "rows", "size", "fingerprint"],
                 [
-                    (f"  {f.file}", f"{f.rows:,}", size(f.bytes), f.fingerprint[:12])
+                    (f"  {f.place}", f"{f.rows:,}", size(f.bytes), f.fingerprint[:12])
                     for f in load.files
                 ],
                 right=[1, 2],

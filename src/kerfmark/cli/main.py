@@ -119,7 +119,9 @@ def parser() -> argparse.ArgumentParser:
     talk.add_argument(
         "--json", action="store_true", help="the result as one JSON document on standard output"
     )
-    talk.add_argument("--quiet", action="store_true", help="nothing on standard error but errors")
+    talk.add_argument(
+        "--quiet", action="store_true", help="nothing but errors and what is shown or rehearsed"
+    )
     talk.add_argument(
         "--verbose", action="store_true", help="each step and when it started, on standard error"
     )
@@ -158,7 +160,8 @@ def main(argv: Sequence[str] | None = None) -> int:
 
             complete(whole)
         args = whole.parse_args(argv)
-        terminal = Terminal(quiet=args.quiet, verbose=args.verbose, as_json=args.json)
+        mute = args.quiet and args.command in _WRITING and not getattr(args, "rehearse", False)
+        terminal = Terminal(quiet=args.quiet, verbose=args.verbose, as_json=args.json, mute=mute)
         with _within_memory(args):
             code: int = args.run(args, terminal)
         sys.stdout.flush()

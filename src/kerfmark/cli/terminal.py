@@ -35,9 +35,15 @@ class Terminal:
     """The two streams of one run, and how talkative it is."""
 
     def __init__(
-        self, *, quiet: bool = False, verbose: bool = False, as_json: bool = False
+        self,
+        *,
+        quiet: bool = False,
+        verbose: bool = False,
+        as_json: bool = False,
+        mute: bool = False,
     ) -> None:
         self.quiet, self.verbose, self.as_json = quiet, verbose, as_json
+        self.mute = mute or as_json  # of what a command has done nothing is said
         self.working: Bar | None = None
 
     def _console(self, error: bool) -> Console:
@@ -60,7 +66,7 @@ class Terminal:
 
     def say(self, *parts: str | tuple[str, str]) -> None:
         """A line of the result: plain texts, and (text, style)."""
-        if not self.as_json:
+        if not self.mute:
             self._console(False).print(styled(*parts))
 
     def table(
@@ -73,7 +79,7 @@ class Terminal:
     ) -> None:
         """Rows under headings; the columns in `right` are numbers. Where the terminal is too
         narrow, those in `cut` are cut."""
-        if self.as_json:
+        if self.mute:
             return
         from rich.cells import cell_len, set_cell_size
         from rich.table import Table

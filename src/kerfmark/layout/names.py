@@ -49,6 +49,11 @@ def is_kept_back(table: str) -> bool:
     return is_own(table) or table.lower().startswith(kept_tables())
 
 
+def is_reserved(name: str) -> bool:
+    """Whether a name is a word that some engine keeps for its language."""
+    return name in RESERVED
+
+
 def _is_kept(name: str) -> bool:
     """Whether some engine takes a name for something of its own."""
     return name in RESERVED or name in kept_columns() or is_kept_back(name)

@@ -62,6 +62,14 @@ class LoadedFile:
         return self.file != "-" and "://" not in self.file
 
     @property
+    def place(self) -> str:
+        """What it is called, with its sheet or the list in it."""
+        said = self.read_as
+        what = "sheet" if said.get("sheet") else "list"
+        inside = said.get("sheet") or said.get("member")
+        return f'{self.file}, {what} "{inside}"' if inside else self.file
+
+    @property
     def read_as(self) -> dict[str, Any]:
         """What a layout would say of how it is read."""
         return {k: v for k, v in json.loads(self.reading or "{}").items() if k != STYLE}

@@ -20,7 +20,7 @@ from kerfmark.layout.model import (
     TableSpec,
     generated_key,
 )
-from kerfmark.layout.names import free_name, singular, snake
+from kerfmark.layout.names import free_name, is_reserved, singular, snake
 from kerfmark.profile.codes import most_frequent
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.recognise import Recognised, kind_of, recognise
@@ -120,7 +120,9 @@ def source_name(stem_: str, taken: Collection[str] = ()) -> str:
     words = snake(stem_).split("_")
     while len(words) > 1 and words[-1].isdigit():
         words.pop()
-    return free_name("_".join(words), set(taken), "source")
+    name = "_".join(words)
+    plain = bool(name) and not name[0].isdigit()
+    return free_name(name, set(taken), f"{name}_records" if plain else "source")
 
 
 def propose(
@@ -394,7 +396,7 @@ class _Writer:
         """The proposal for the entities above the rows and what repeats in them."""
         name = self.name
         self.moved = {c for r in repeated for c in r.columns} | set(lists)
-        table = free_name(singular(name), self.taken, f"{singular(name)}_record")
+        table = self._named(singular(name))
         self._table(base, table, name, None)
         for base_table, c, owner in self.exceptions:
             self._exception(base_table, c, owner)
@@ -694,8 +696,16 @@ class _Writer:
         if len(entity.key) > 1 and len(words) > 1 and words[-1] in ("number", "no", "nr"):
             words = words[:-1]
         name = singular(snake(" ".join(words)))
-        self.names[id(entity)] = free_name(name, self.taken, f"{name or 'part'}_record")
+        self.names[id(entity)] = self._named(name or "part")
         return self.names[id(entity)]
+
+    def _named(self, wanted: str) -> str:
+        """A free name for a table; what is called otherwise than one would think says why."""
+        name = free_name(wanted, self.taken, f"{wanted}_record")
+        word = name.removesuffix("_record")
+        if word != name and is_reserved(word):
+            self.notes.append((name, f'called so as "{word}" is a reserved word of databases'))
+        return name
 
     def _explain(self, name: str, entity: Entity, within: tuple[str, Entity]) -> None:
         direct = {*entity.own, *(c for p in entity.parents for c in p.key)} - {*entity.key}
