@@ -327,3 +327,12 @@ def test_a_file_whose_name_lacks_its_ending_is_read_once_it_has_it(
     assert "mood" in kerfmark("measure", path.name).out
     (tmp_path / "PAR.csv").write_text("PAR1,PAR2\n1,2\n3,4\n")
     assert "PAR2" in kerfmark("measure", "PAR.csv").out
+
+
+def test_bytes_that_no_encoding_has_are_told(tmp_path: Path, kerfmark: Runner) -> None:
+    """Mostly UTF-8, with a byte that the nearest other encoding has no letter for either."""
+    text = "".join(f"{n},Br\u00e4u {n},\u00df\n" for n in range(30)).encode()
+    for broken in (b"Br\xc3\xc5u", b"\xff\xfe\x81", b"\x8e\xa1\x80"):
+        (tmp_path / "v.csv").write_bytes(b"no,kind,mark\n1," + broken + b",x\n" + text)
+        told = kerfmark("measure", "v.csv").out
+        assert "is not UTF-8 text (row 2)" in told

@@ -151,3 +151,16 @@ def test_comments_of_tables_that_others_made_are_told(db: Target, kerfmark: Runn
     [table] = kerfmark("show", str(db), "t", "--json").json["tables"]
     told = [table["comment"], *(c["comment"] for c in table["columns"])]
     assert told == (["", "", ""] if db.is_file else ["of somebody", "how many", ""])
+
+
+def test_headers_that_are_truth_values_are_shown_and_proven(
+    db: Target, write: Callable[..., Path], kerfmark: Runner, tmp_path: Path
+) -> None:
+    """SQLite calls a column of a view "column1" that is to be called "true"."""
+    text = "no,true,FALSE,true_\n" + "".join(f"{n},H{n % 7},K{n % 5},x{n}\n" for n in range(40))
+    write("v.csv", text)
+    kerfmark("cut", "v.csv", "--into", db)
+    assert kerfmark("prove", db).code == 0
+    kerfmark("export", db, "--flat", "v", "-o", "back.csv")
+    assert (tmp_path / "back.csv").read_text() == text
+    assert db.ask('SELECT "true__", "FALSE_" FROM v_flat WHERE no = 8') == [("H1", "K3")]

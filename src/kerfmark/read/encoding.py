@@ -156,14 +156,15 @@ def _mixed_codec(name: str) -> codecs.CodecInfo | None:
     if second is None:
         return None
 
-    def mended(error: UnicodeError) -> tuple[str, int]:
+    def mended(error: UnicodeError, errors: str = "strict") -> tuple[str, int]:
         if not isinstance(error, UnicodeDecodeError):
             raise error
-        return decode_other(error.object[error.start : error.end])[0], error.end
+        return decode_other(error.object[error.start : error.end], errors)[0], error.end
 
     decode_other = second.decode
     handler = f"kerfmark-{second.name}"
     codecs.register_error(handler, mended)
+    codecs.register_error(f"{handler}-shown", lambda e: mended(e, "replace"))
 
     class Decoder(codecs.BufferedIncrementalDecoder):
         def _buffer_decode(self, data: Any, errors: str, final: bool) -> tuple[str, int]:
@@ -173,7 +174,9 @@ def _mixed_codec(name: str) -> codecs.CodecInfo | None:
         return text.encode("utf-8", errors), len(text)
 
     def decode(data: Any, errors: str = "strict") -> tuple[str, int]:
-        return codecs.utf_8_decode(data, handler, True)
+        return codecs.utf_8_decode(
+            data, handler if errors == "strict" else f"{handler}-shown", True
+        )
 
     return codecs.CodecInfo(encode, decode, incrementaldecoder=Decoder, name=name)
 

@@ -13,6 +13,10 @@ INDEX_NAME = 60
 """Bytes that a generated name may have: every engine takes as many."""
 
 
+NO_ALIAS = ("true", "false")
+"""What no column of a view can be called: SQLite gives such a one another name in silence."""
+
+
 def fit_name(name: str, longest: int, taken: Collection[str] = ()) -> str:
     """A name of at most `longest` bytes (0: any number), and not one of `taken`: its beginning, and
     a number."""
@@ -47,5 +51,8 @@ def view_columns(headers: Sequence[str], longest: int) -> dict[str, str]:
     bytes at most (0: any)."""
     out: dict[str, str] = {}
     for header in headers:
-        out[header] = fit_name(header, longest, set(out.values()))
+        name = header
+        while name.lower() in NO_ALIAS or (name != header and name in headers):
+            name += "_"
+        out[header] = fit_name(name, longest, set(out.values()))
     return out

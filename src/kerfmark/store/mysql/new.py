@@ -154,7 +154,7 @@ class NewTables:
         )
         if keys:
             self.reader.copy_in(self.built_as[companion(table)], [NUMBER, *keys], mine)
-        self.connection.commit()
+        self.reader.commit_step()
 
     def finish(self) -> None:
         """Makes indexes and foreign keys, those of a table at once; `verify` looks whether all
