@@ -175,7 +175,10 @@ def test_what_is_computed_from_parts(write: Write, kerfmark: Runner, tmp_path: P
     small = 'size = { derived = "length([given]) * 100", type = "decimal(2,0)" }'
     write("g.toml", GROUPS.replace(place, f"{place}\n{small}"))
     told = kerfmark("cut", "g.toml", "--into", "h.db", code=1).err
-    assert 'row 2, column "given": what size is derived from it does not fit' in told
+    assert (
+        "rows 2, 4, 5" in told
+        and 'column "given": what size is derived from it does not fit' in told
+    )
 
 
 @pytest.mark.parametrize(

@@ -237,7 +237,7 @@ def test_what_does_not_fit_is_told_by_row_and_nothing_is_changed(
     told = kerfmark("recut", str(living), "new.toml", "--rehearse", code=1)
     assert '"25" is not at most 20' in told.out and "visits.csv" in told.out
     refused = kerfmark("recut", str(living), "new.toml", code=1)
-    assert '"25" is not at most 20' in refused.err and "row " in refused.err
+    assert '"25" is not at most 20' in refused.err and "rows " in refused.err
     assert living.dump() == before and kerfmark("prove", str(living)).code == 0
     assert kerfmark("show", str(living), "--layout").out == LAYOUT
 

@@ -145,6 +145,7 @@ def lines(
 
 def _at(file: str, sheet: str | None, rows: Sequence[int], column: str) -> str:
     """A place of one row or of several."""
+    rows = list(dict.fromkeys(rows))
     if len(rows) == 1 or not all(rows):
         return str(Origin(file, sheet, rows[0] or None, column or None))
     more = f" and {len(rows) - ROWS:,} more" if len(rows) > ROWS else ""

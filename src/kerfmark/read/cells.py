@@ -42,6 +42,7 @@ def texts(cells: Sequence[Any], kinds: set[type] | None = None) -> pa.StringArra
                 typed.dictionary_encode()
             )  # a number is spelled once, however often it occurs
             spelled = pc.cast(distinct.dictionary, pa.string())
+            spelled = pc.replace_substring_regex(spelled, r"^-0(\.0)?$", "0")
             if told != pa.float64():
                 return spelled.take(distinct.indices)
             if not pc.any(pc.match_substring(spelled, "e")).as_py():

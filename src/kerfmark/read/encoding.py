@@ -29,6 +29,8 @@ _BINARY = (
     (b"%PDF", "a PDF document", ""),
 )
 """How files begin that are no text, what they are, and how their names should end."""
+_SEPARATED = re.compile(rb"\A[ -~]*[,;|\t][ -~]*\r?\n")
+"""A first line of plain text with several fields, which may begin like a binary file."""
 _ESCAPES = (
     (re.compile(rb"\x1b\$[@B]|\x1b\$\([@BD]"), "iso2022-jp-2"),
     (re.compile(rb"\x1b\$\)C"), "iso2022-kr"),
@@ -106,7 +108,7 @@ def _check_is_text(sample: bytes, origin: Origin) -> None:
     endings = " or ".join(sorted(of_files.file_endings))
     database = f"{of_files.a_file.removesuffix(' file')} database"
     for magic, what, ending in (*_BINARY, (of_files.file_magic, database, endings)):
-        if sample.startswith(magic) and (0 in sample or not magic.isalnum()):
+        if sample.startswith(magic) and not (magic.isalnum() and _SEPARATED.search(sample)):
             raise SourceError(
                 f"this is {what}, not delimited text",
                 code="source.not-text",

@@ -98,7 +98,7 @@ def recut(
     def once() -> tuple[list[AddResult], dict[str, int], set[str]]:
         with where.changing() as file, contextlib.ExitStack() as written:
             there = Ledger(file)
-            if (there.layout, there.next_load) != (ledger.layout, ledger.next_load):
+            if (there.layout, there.loads) != (ledger.layout, ledger.loads):
                 raise changed_meanwhile(where.name)
             done = _Recutting(file, where, ledger, old, new, text, progress)
             results = done.recut(encoded, gone, rehearsal=rehearsal)
