@@ -14,7 +14,7 @@ INDEX_NAME = 60
 
 
 NO_ALIAS = ("true", "false")
-"""What no column of a view can be called: SQLite gives such a one another name in silence."""
+"""What no column of a view can be called: an engine gives such a one another name in silence."""
 
 
 def fit_name(name: str, longest: int, taken: Collection[str] = ()) -> str:
