@@ -62,6 +62,9 @@ def test_the_demo_s_months_each_with_its_trouble(
     assert "51 rows for inspections  (its 24 headers are those of inspections)" in told
     told = kerfmark("add", "inspections-2026-02.csv", "--into", db, code=2).err
     assert '"Keeper" is missing, "Beekeeper" is new: perhaps the same' in told and "--learn" in told
+    both = ["inspections-2026-02.csv", "inspections-2026-04.csv", "--into", db]
+    told = kerfmark("add", *both, "--learn", "--rehearse", code=1).out
+    assert "refused  4 problems" in told and told.count("next:") == 1  # one misspelt name
     kerfmark("add", "inspections-2026-02.csv", "--into", db, "--learn")
     told = kerfmark("add", "inspections-2026-03.csv", "--into", db, code=2).err
     assert '"Weather" is new' in told and '--leave-out "Weather", or --put "Weather=TABLE"' in told

@@ -286,6 +286,9 @@ def test_a_file_comes_back_with_its_line_ends_quotes_and_mark(
     told = kerfmark("export", "a.db", "--flat", "visits", "-o", "back.csv").out
     assert (tmp_path / "back.csv").read_bytes() == whole.encode(encoding)
     assert "the same bytes as visits.csv" in told
+    again = ["--flat", "visits", "-o", f"again{'.tsv' if delimiter == chr(9) else '.csv'}"]
+    told = kerfmark("export", "a.db", *again, "--delimiter", delimiter).out
+    assert "the same bytes as visits.csv" in told  # the delimiter that it had is said
 
 
 def test_what_differs_is_told_where_a_file_does_not_come_back_to_the_byte(

@@ -467,7 +467,7 @@ Path = list[tuple[str, str, str]]
 """How links lead from one table to another: table, foreign key column, parent."""
 
 
-class Found:
+class LayoutIndex:
     """What is looked for in a layout again and again: the tables of each source, the one with a
     record per row first; the tables that links look up by value; and, once it is asked for, where
     links lead from a table, and where the headers of a source end up."""
@@ -523,14 +523,14 @@ class Layout(_Part):
     tables: dict[str, TableSpec]
 
     @cached_property
-    def found(self) -> Found:
+    def index(self) -> LayoutIndex:
         """What is looked for in it again and again."""
-        return Found(self)
+        return LayoutIndex(self)
 
     def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Layout:
         """Another layout, which has yet to find what is looked for in it."""
         out = super().model_copy(update=update, deep=deep)
-        out.__dict__.pop("found", None)
+        out.__dict__.pop("index", None)
         return out
 
     @model_validator(mode="before")
@@ -609,16 +609,16 @@ class Layout(_Part):
         one."""
         if self.tables[table].part_of:
             return self.path(base, self.tables[table].part_of)
-        return self.found.paths(self, base).get(table)
+        return self.index.paths(self, base).get(table)
 
     def base_of(self, source: str) -> str:
         """The table that holds a record per row of a source."""
-        return next(n for n, t in self.found.tables[source].items() if t.each_row)
+        return next(n for n, t in self.index.tables[source].items() if t.each_row)
 
     def tables_of(self, source: str) -> dict[str, TableSpec]:
         """The tables of a source, the one with a record per row first: what a row says is looked
         for there before it is looked for elsewhere."""
-        return self.found.tables.get(source, {})
+        return self.index.tables.get(source, {})
 
     def key_headers(self, table: str) -> list[str]:
         """The headers by which the records of a table are known, of links those of their tables."""
@@ -645,7 +645,7 @@ class Layout(_Part):
 
     def is_looked_up(self, table: str) -> bool:
         """Whether some link finds its record in a table by value, and so may have added to it."""
-        return table in self.found.looked_up
+        return table in self.index.looked_up
 
     def owner_link(self, table: str) -> str:
         """The link of a table that is part of another by which it belongs to that one."""
@@ -655,7 +655,7 @@ class Layout(_Part):
     def column_of(self, source: str, header: str) -> tuple[str, ColumnSpec] | None:
         """The table whose column a header of a source ends up in, and that column; None when it
         ends up in none."""
-        return self.found.columns(self, source).get(header)
+        return self.index.columns(self, source).get(header)
 
     def follow(self, table: str, path: str) -> tuple[str, ColumnSpec] | None:
         """The table and the column that `column` or `link.column` (or `link.link.column`), seen

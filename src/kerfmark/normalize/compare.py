@@ -9,10 +9,12 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark.layout.model import ColumnSpec
 from kerfmark.normalize.match import Matched
 from kerfmark.normalize.merged import TableCount, Update
 from kerfmark.normalize.policy import EXCEPTION, owner_of, rule_of
 from kerfmark.normalize.table_rows import TableRows
+from kerfmark.normalize.tables import SourceTables
 
 
 @dataclass(frozen=True)
@@ -201,11 +203,12 @@ class _Comparing:
             )
         there = self._there(name, column, own_column, self.matched.rows[name][records].tolist())
         feed.supersede("differs", (header,), rows, name, held=False)
-        if header in feed.ready.encoded.source.headers:  # other rows of the record may say it right
-            says = [feed.cell(header, r) for r in rows.tolist()]
+        if not spec.part_of and header in feed.ready.encoded.source.headers:
             known = [there.get(int(self.matched.rows[name][w])) or "" for w in which.tolist()]
-            wrong = np.array([a != b for a, b in zip(says, known, strict=True)], bool)
-            if wrong.any():
+            own = spec.columns.get(column) if feed.name == spec.source else None
+            mine = self._cells(feed, header, own, rows)
+            wrong = np.array([not same_value(a, b) for a, b in zip(mine, known, strict=True)], bool)
+            if wrong.any():  # other rows of the record may have the value of the database
                 rows, which = rows[wrong], which[wrong]
         record_of = dict(zip(rows.tolist(), which.tolist(), strict=True))
 
@@ -256,18 +259,29 @@ class _Comparing:
         there = self.incoming.existing.texts(
             name, column, self.matched.rows[name][records].tolist()
         )
-        said = feed.ready.column(header, spec.columns[column])
-        values = self.incoming.to_engine(feed.ready.typed(header, spec.columns[column]))
-        texts = [str(v) for v in pc.cast(values, pa.string()).to_pylist()]
+        mine = self._cells(feed, header, spec.columns[column], rows)
         base_rows, old = self.tables[base].source_rows(), self.tables[base].typed(exception)
         codes = old.codes.copy()
         position = {int(r): i for i, r in enumerate(base_rows.tolist())}
-        for row, record in zip(rows.tolist(), which.tolist(), strict=True):
-            code = int(said.codes[row])
+        own_codes = feed.ready.column(header, spec.columns[column]).codes
+        for row, record, text in zip(rows.tolist(), which.tolist(), mine, strict=True):
+            code = int(own_codes[row])
             usual = there.get(int(self.matched.rows[name][record])) or ""
-            codes[position[row]] = -1 if code >= 0 and same_value(texts[code], usual) else code
+            codes[position[row]] = -1 if code >= 0 and same_value(text, usual) else code
         columns = {**self.tables[base].columns, exception: replace(old, codes=codes)}
         self.tables[base] = replace(self.tables[base], columns=columns)
+
+    def _cells(
+        self, feed: SourceTables, header: str, column: ColumnSpec | None, rows: np.ndarray
+    ) -> list[str]:
+        """The cells of some rows as the database would give their values; as read, where they are
+        not values of a `column` of their own."""
+        if column is None:
+            return [feed.cell(header, r) for r in rows.tolist()]
+        codes = feed.ready.column(header, column).codes[rows]
+        values = self.incoming.to_engine(feed.ready.typed(header, column))
+        texts = [str(v) for v in pc.cast(values, pa.string()).to_pylist()]
+        return ["" if code < 0 else texts[code] for code in codes.tolist()]
 
 
 def same_value(one: str, other: str) -> bool:

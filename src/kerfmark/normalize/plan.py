@@ -304,7 +304,9 @@ class _Planning:
                 f'; did {feed.text(keys[0], row)} mean "{other}"?' if other else ""
             )
 
-        feed.supersede("differs", tuple(keys), rows)  # one cause: the key is another one's
+        # one cause: what else is wrong with these rows comes of the key that was meant
+        feed.supersede("differs", tuple(keys), rows)
+        feed.supersede("again", headers, rows, name, held=False)
         feed.problem(
             "again",
             headers,

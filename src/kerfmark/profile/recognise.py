@@ -252,7 +252,7 @@ def _number(values: pa.StringArray, spelled: bool) -> Recognised | None:
 
 
 def _grouped(values: pa.StringArray, spelled: bool) -> Recognised | None:
-    """Numbers whose digits may stand in groups of three: they stay text, and what to say for
+    """Numbers whose digits may be in groups of three: they stay text, and what to say for
     numbers is told. None for others, and for those with a point before three digits in every value,
     which are taken for decimals."""
     for mark in _GROUPING[spelled:]:

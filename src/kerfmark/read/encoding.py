@@ -28,9 +28,7 @@ _BINARY = (
     (b"\x89PNG", "a picture", ""),
     (b"%PDF", "a PDF document", ""),
 )
-"""How files begin that are no text, what they are, and how their names should end."""
-_SEPARATED = re.compile(rb"\A[ -~]*[,;|\t][ -~]*\r?\n")
-"""A first line of plain text with several fields, which may begin like a binary file."""
+"""The first bytes of binary files, what these are, and the endings of their names."""
 _ESCAPES = (
     (re.compile(rb"\x1b\$[@B]|\x1b\$\([@BD]"), "iso2022-jp-2"),
     (re.compile(rb"\x1b\$\)C"), "iso2022-kr"),
@@ -108,7 +106,7 @@ def _check_is_text(sample: bytes, origin: Origin) -> None:
     endings = " or ".join(sorted(of_files.file_endings))
     database = f"{of_files.a_file.removesuffix(' file')} database"
     for magic, what, ending in (*_BINARY, (of_files.file_magic, database, endings)):
-        if sample.startswith(magic) and not (magic.isalnum() and _SEPARATED.search(sample)):
+        if sample.startswith(magic) and not (magic.isalnum() and _is_header(sample)):
             raise SourceError(
                 f"this is {what}, not delimited text",
                 code="source.not-text",
@@ -117,6 +115,13 @@ def _check_is_text(sample: bytes, origin: Origin) -> None:
                 if ending
                 else "save the table that is in it as CSV and name that file",
             )
+
+
+def _is_header(sample: bytes) -> bool:
+    """Whether a sample begins with a line of plain text that has several fields."""
+    line, end, _ = sample.partition(b"\n")
+    text = line.removesuffix(b"\r").decode("ascii", "replace")
+    return bool(end) and text.replace("\t", " ").isprintable() and any(d in text for d in ",;|\t")
 
 
 def _wide(sample: bytes, origin: Origin) -> str:

@@ -278,7 +278,7 @@ def _type_on(fields: pa.StructType, way: tuple[int, ...]) -> pa.DataType:
 
 
 def _spelled(headers: Sequence[str], types: Sequence[pa.DataType]) -> Iterator[Remark]:
-    """What a person should know of columns whose values are no texts: how they are spelled."""
+    """Tells how the values of columns that do not hold text are spelled."""
     for header, type_ in zip(headers, types, strict=True):
         if pa.types.is_timestamp(type_) and type_.tz and type_.tz not in ("UTC", "Z", "+00:00"):
             how = f"moments of the time zone {type_.tz}: given in UTC"

@@ -1,6 +1,5 @@
-"""How a delimited text is written where that makes no difference to what it says: line ends, a
-byte order mark, and which cells stand in quotes that need none. Kept so that a file can be given
-back as it was."""
+"""The style of a delimited text: line ends, a byte order mark, and cells that are quoted without
+need. It does not change what is read; it is kept so that export can write the same bytes again."""
 
 from __future__ import annotations
 
@@ -16,9 +15,9 @@ RECORDS = 400
 
 @dataclass(frozen=True)
 class TextStyle:
-    """`quoted`: the headers of columns whose cells stand in quotes without need; `quoted_header`
-    and `quoted_blanks`: the headers, and the blanks of these columns, do too. `ended`: the last
-    line has an end."""
+    """`quoted`: the headers of columns whose cells are quoted without need; `quoted_header` and
+    `quoted_blanks`: so are the headers, and the blanks of these columns. `ended`: the last line has
+    a line end."""
 
     line_end: str = "\n"
     byte_order_mark: bool = False
@@ -27,19 +26,19 @@ class TextStyle:
     quoted_blanks: bool = False
     ended: bool = True
 
-    def said(self) -> dict[str, Any]:
-        """What is unusual of it."""
+    def to_dict(self) -> dict[str, Any]:
+        """The fields that differ from the usual style."""
         usual = asdict(USUAL)
         return {k: v for k, v in asdict(self).items() if v != usual[k]}
 
+    @classmethod
+    def from_dict(cls, fields: dict[str, Any]) -> TextStyle:
+        """The style with these fields, the others as usual."""
+        quoted = {"quoted": tuple(fields["quoted"])} if "quoted" in fields else {}
+        return cls(**fields | quoted)
+
 
 USUAL = TextStyle()
-
-
-def style_said(said: dict[str, Any]) -> TextStyle:
-    """A style of which only what is unusual is said."""
-    of_headers = {"quoted": tuple(said["quoted"])} if "quoted" in said else {}
-    return TextStyle(**said | of_headers)
 
 
 def find_style(
@@ -52,9 +51,8 @@ def find_style(
     header_row: int,
     header_rows: int,
 ) -> TextStyle:
-    """The style of a text (with the bytes that it begins with), whose header is in a row (0:
-    nowhere) and those after it. Where cells are escaped, or have no quotes, only
-    line ends are looked at."""
+    """The style of a text, `sample` being its first bytes; `header_row` counts from 1 (0: there is
+    no header). Where quotes are escaped or missing, only line ends and the mark are found."""
     ends = {"\r\n": text.count("\r\n")}
     ends |= {e: text.count(e) - ends["\r\n"] for e in ("\n", "\r")}
     line_end = max(ends, key=lambda e: (ends[e], e == "\n"))

@@ -52,9 +52,9 @@ def landed(ours: Loads | None, there: Loads | None) -> bool:
 
 @contextlib.contextmanager
 def found_out(name: str, has_landed: Callable[[], bool]) -> Iterator[None]:
-    """Around a commit. Where the connection breaks off meanwhile, the database is asked whether it
-    landed; all is well then. Raises TargetError: nothing was written; or that is not known, as the
-    database does not answer."""
+    """Around a commit. Where the connection breaks off meanwhile, `has_landed` asks the database
+    over another one whether the transaction is there; if it is, all is well. Raises TargetError:
+    nothing was written; or that is not known, as the database does not answer."""
     try:
         yield
     except TargetError as lost:
@@ -65,12 +65,12 @@ def found_out(name: str, has_landed: Callable[[], bool]) -> Iterator[None]:
                 return
         except TargetError as unknown:
             raise TargetError(
-                "the connection to the database broke off at the last step; whether the work "
-                "landed is not known",
+                "the connection to the database broke off during the commit; it is not known "
+                "whether the changes were written",
                 code="target.unknown",
                 origin=Origin(name),
                 why=f"{lost.why}; asked again: {unknown.why or unknown.what}",
-                next="when the server is there again, look with kerfmark loads; what is not in its "
-                "list was not written, and can be run again",
+                next="once the server answers, kerfmark loads lists what was written; run the "
+                "command again if it is not in the list",
             ) from lost
         raise

@@ -350,10 +350,11 @@ class Adding:
             refusal = refused(done.problems, encoded)
             told_of = ("tables > ", "sources > ", "in the layout")
             if wanted.verb == "add" and any(w in refusal.next for w in told_of):
-                layout, name = shlex.quote(self.database.layout_path.name), self.file.name
+                layout = shlex.quote(str(self.database.layout_path))
+                name = shlex.quote(self.file.name)
                 refusal.next += (
-                    f"\na change of the layout: in {layout} (kerfmark show {shlex.quote(name)} "
-                    f"--layout writes it), then kerfmark recut {shlex.quote(name)} {layout}"
+                    f"\nto change the layout: edit {layout} (kerfmark show {name} --layout prints "
+                    f"it), then kerfmark recut {name} {layout}"
                 )
             raise refusal
         if wanted.aside is not None and done.set_aside and not rehearsal:

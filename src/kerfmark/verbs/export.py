@@ -19,7 +19,7 @@ from kerfmark.engines import script_engine, script_names
 from kerfmark.errors import DataRefused, UsageError
 from kerfmark.ledger.records import LoadedFile
 from kerfmark.progress import Progress, silent
-from kerfmark.read.text_style import USUAL, TextStyle, style_said
+from kerfmark.read.text_style import USUAL, TextStyle
 from kerfmark.store.engine_values import WrongType
 from kerfmark.store.interface import Database, Reader
 from kerfmark.store.quoting import quote
@@ -233,8 +233,8 @@ class _Writer(Protocol):
 
 @dataclass
 class _Job:
-    """One export: where it reads and writes, and what it has done. `place` stands for `target`
-    until all is done."""
+    """One export: where it reads and writes, and what it has done. It writes to `place`, which
+    becomes `target` when all is done."""
 
     reader: Reader
     inside: Inside
@@ -253,7 +253,7 @@ class _Job:
         if kind == "workbook":
             self._workbook([taken], spec.sheet or name)
             return
-        wanted = self.spelled
+        wanted, files = self.spelled, self._files_of(name)
         how = Spelling(
             wanted.delimiter or spec.delimiter,
             spec.quote or ('"' if wanted.delimiter else ""),
@@ -262,7 +262,7 @@ class _Job:
             () if wanted.delimiter else spec.edges,
             spec.header_row > 0,
             bool(wanted.harmless),
-            self._style(name),
+            TextStyle.from_dict(files[0].style) if files else USUAL,
         )
         file = _file_names([name], FILES[kind])[0] if folder else ""
         writer, _ = self._write(taken, file, lambda path, table: _opened(path, kind, table, how))
@@ -271,8 +271,13 @@ class _Job:
             if isinstance(writer, DelimitedFile) and not how.harmless
             else 0
         )
-        if isinstance(writer, DelimitedFile):
-            self._of_bytes(name, self.place / file if file else self.place, how.encoding)
+        as_it_was = (how.delimiter, how.encoding, how.harmless) == (
+            spec.delimiter,
+            spec.encoding,
+            False,
+        )
+        if as_it_was and len(files) == 1 and files[0].is_file and kind == "csv":
+            self._compare(files[0], self.place / file if file else self.place, how.encoding)
         if begins:
             self.remarks.append(
                 f"cells that begin like a formula: {begins:,}; they are written as they are, and a "
@@ -280,22 +285,15 @@ class _Job:
                 "them: --formulas harmless puts an apostrophe before them"
             )
 
-    def _style(self, source: str) -> TextStyle:
-        """How the first file of a source was written."""
-        files = self._files_of(source)
-        return USUAL if not files or self.spelled.delimiter else style_said(files[0].style)
-
     def _files_of(self, source: str) -> list[LoadedFile]:
         ledger = self.inside.ledger
         return [f for f in ledger.live_files if f.source == source] if ledger else []
 
-    def _of_bytes(self, source: str, path: Path, encoding: str) -> None:
+    def _compare(self, file: LoadedFile, path: Path, encoding: str) -> None:
         """Tells whether what was written has the bytes of the one file of a source."""
-        files = self._files_of(source)
-        if len(files) == 1 and self.spelled == Spelled() and files[0].is_file:
-            said = difference(path, files[0], self.folder, encoding)
-            self.same_bytes_as = files[0].file if said == "" else ""
-            self.remarks += [said] if said else []
+        found = difference(path, file, self.folder, encoding)
+        self.same_bytes_as = file.file if found == "" else ""
+        self.remarks += [found] if found else []
 
     def tables(
         self, names: Sequence[str], kind: str, folder: bool, engine: str, nested: bool

@@ -232,9 +232,7 @@ def _not_as_it_was(reader: Reader, layout: Layout, ledger: Ledger, source: str) 
     if spec.left_out:
         out.append(f"left out by the layout, so not here: {', '.join(spec.left_out)}")
     if spec.blanks:
-        out.append(
-            f"cells that said {', '.join(spec.blanks)} are blank: that is what it stands for"
-        )
+        out.append(f"cells that said {', '.join(spec.blanks)} are blank, as the layout says")
     account = [
         a
         for a in accounts(ledger, reader, {s: layout.base_of(s) for s in layout.sources})

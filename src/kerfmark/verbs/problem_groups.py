@@ -63,7 +63,7 @@ def _group(problem: Problem, sources: Mapping[str, EncodedSource], most: int | N
 
 
 def _value(encoded: EncodedSource, record: int, headers: Sequence[str]) -> str:
-    """What stands in the cells of a record, as read."""
+    """The cells of a record, as read."""
     at = record if encoded.records is None else int(encoded.records.searchsorted(record))
     cells = [encoded.column(h) for h in headers if h in encoded.source.headers]
     return " + ".join("" if c.codes[at] < 0 else c.values[int(c.codes[at])].as_py() for c in cells)

@@ -68,7 +68,7 @@ def loaded_files(
             left_out = left_out + np.diff(np.searchsorted(done.left_out_records[name], starts))
         for (part, found, rows), said, gone in zip(parts, told, left_out.tolist(), strict=True):
             said_of_it = part.settings() | part.rules.settings()
-            if found.style is not None and (style := found.style.said()):
+            if found.style is not None and (style := found.style.to_dict()):
                 said_of_it[STYLE] = style
             reading = json.dumps(said_of_it, ensure_ascii=False)
             out.append(

@@ -246,7 +246,7 @@ def _routed(
         + [f'"{h}" is left out' for h in left_out]
         + [f'"{h}" goes to {t}' for h, t in put.items()]
         + [f'"{h}" is lacking: {v or "blank"} throughout' for h, v in lacking.items()]
-        + ([f"it says nothing of {', '.join(sorted(unsaid))}"] if unsaid else [])
+        + ([f"it lacks {', '.join(sorted(unsaid))}"] if unsaid else [])
     )
     spec = spec.model_copy(
         update={

@@ -15,7 +15,7 @@ from kerfmark.ledger.records import MAKERS, LoadedFile
 from kerfmark.profile.convert import to_text
 from kerfmark.progress import Progress
 from kerfmark.read.source import Batches, Found, Piece, RowRules
-from kerfmark.read.text_style import style_said
+from kerfmark.read.text_style import TextStyle
 from kerfmark.store.interface import Reader
 from kerfmark.store.quoting import quote
 from kerfmark.verbs.export_rows import Inside, rows_of_source
@@ -52,7 +52,7 @@ class StoredSource:
         for batch in self._rows.to_batches():
             yield Piece(first, batch.num_rows, work(batch))
             first += batch.num_rows
-        style = style_said(self._file.style)
+        style = TextStyle.from_dict(self._file.style)
         return Found(self._file.fingerprint, self._file.bytes, self._place, style=style)
 
     def _place(self, record: int | None, header: str | None) -> Origin:

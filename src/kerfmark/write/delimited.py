@@ -26,7 +26,7 @@ from kerfmark.write.table import TableOut
 class Spelling:
     """How a text file is written. `edges` are the first characters (from 0) of columns of fixed
     width; `harmless`: cells that a spreadsheet would take for formulas get an apostrophe; `style`
-    is what makes no difference to what is said."""
+    is how it is written where readers do not mind."""
 
     delimiter: str = ","
     quote: str = '"'
@@ -113,7 +113,7 @@ class DelimitedFile:
                 f'"{text[error.start]}" cannot be written in {how.encoding}',
                 code="data.encoding",
                 origin=Origin(self.table.name),
-                why=f"it stands in row {line:,}, or in the names of the columns",
+                why=f"it is in row {line:,}, or in the names of the columns",
                 next="say --encoding utf-8",
             ) from error
 

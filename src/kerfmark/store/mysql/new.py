@@ -228,6 +228,6 @@ class NewTables:
             write_pending(self.reader, after)
             self.reader.commit_step()
             self.reader.execute(f"RENAME TABLE {', '.join(moves)}")
-            self.made = []
+            self.made = []  # from here on nothing is taken back
             complete(self.reader)
-        self.made = []
+        self.made = []  # nor where the answer was lost

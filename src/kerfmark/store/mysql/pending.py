@@ -84,9 +84,7 @@ def _clear_up(reader: MysqlReader) -> None:
 
 
 def has_landed(where: Address, ours: outcome.Loads | None) -> bool:
-    """Whether a transaction landed that was to leave these loads (None: no ledger), and whose
-    connection broke off: asked over another one, once nobody changes the database. Raises
-    TargetError where it does not answer."""
+    """See `outcome.found_out`: asked over another connection, once nobody changes the database."""
     connection = connected(where)
     with contextlib.closing(connection):
         reader = MysqlReader(where.shown, connection)
