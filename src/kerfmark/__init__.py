@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from kerfmark.layout.diagram import Diagram
     from kerfmark.memory import limited
     from kerfmark.read.source import Reading
+    from kerfmark.structure.decisions import Decisions
     from kerfmark.verbs.add import AddResult, NewHeaders, add
     from kerfmark.verbs.beside import BesideResult
     from kerfmark.verbs.check import CheckResult, check
@@ -54,6 +55,7 @@ if TYPE_CHECKING:
 
 _MODULES = {
     "Reading": "read.source",
+    "Decisions": "structure.decisions",
     "Steering": "structure.steering",
     "measure": "verbs.measure",
     "MeasureResult": "verbs.measure",
@@ -108,6 +110,7 @@ __all__ = [
     "CheckResult",
     "CutResult",
     "DataRefused",
+    "Decisions",
     "Diagram",
     "DropResult",
     "ExportResult",

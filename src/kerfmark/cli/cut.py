@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from kerfmark.cli import database, loading, reading
 from kerfmark.cli.add import tell as tell_added
-from kerfmark.cli.mark import evidence, steering, steering_arguments, why, worth_knowing
+from kerfmark.cli.mark import decided, evidence, steering, steering_arguments, why, worth_knowing
 from kerfmark.cli.pairs import pairs
 from kerfmark.cli.terminal import BAD, FAINT, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
@@ -155,6 +155,7 @@ def _tell(result: CutResult, terminal: Terminal, engine: str = "") -> None:
         ],
         right=[1],
     )
+    decided(result.decided, terminal)
     why(result.reasons, result.references, terminal)
     worth_knowing(result.notes, terminal)
     terminal.say()

@@ -7,7 +7,7 @@ import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kerfmark.cli import database, reading
+from kerfmark.cli import database, deciding, reading
 from kerfmark.cli.pairs import pairs
 from kerfmark.cli.terminal import FAINT, HEAD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
@@ -162,6 +162,7 @@ def steering_arguments(parser: argparse.ArgumentParser) -> None:
         help="tables directly above the rows, none above those",
     )
     group.add_argument("--one-table", action="store_true", help="one table per source")
+    deciding.arguments(parser)
 
 
 def steering(args: argparse.Namespace) -> Steering:
@@ -196,6 +197,7 @@ def steering(args: argparse.Namespace) -> Steering:
         ),
         trees=tuple(args.tree),
         depth="flat" if args.one_table else "lookups" if args.only_lookups else "full",
+        decisions=deciding.chosen(args),
     )
 
 
@@ -331,6 +333,7 @@ def evidence(result: MarkResult | BesideResult, terminal: Terminal) -> None:
     """The tables that are proposed, why, what nearly holds, what was decided against, and what is
     worth knowing."""
     picture(result.tables, terminal)
+    decided(result.decided, terminal)
     why(result.reasons, result.references, terminal)
     if result.near:
         terminal.say()
@@ -429,6 +432,15 @@ def why(reasons: Sequence[Reason], references: Sequence[Reference], terminal: Te
         terminal.say(("why these links", HEAD))
     for link in references:
         terminal.say("  ", (f"{link.table} to {link.parent}", BOLD), f": {link}")
+
+
+def decided(lines: Sequence[str], terminal: Terminal) -> None:
+    """What a person has decided about the tables and columns."""
+    if lines:
+        terminal.say()
+        terminal.say(("as you decided", HEAD))
+        for line in lines:
+            terminal.say("  ", line)
 
 
 def worth_knowing(notes: Sequence[tuple[str, str]], terminal: Terminal) -> None:

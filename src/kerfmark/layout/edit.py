@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping
 from typing import Any
 
 import tomlkit
+from tomlkit.items import Table
 
+from kerfmark.errors import LayoutError
 from kerfmark.layout.model import Layout
 from kerfmark.layout.names import snake
+from kerfmark.layout.text import parse_layout, write_layout
 
 
 def with_spelling(text: str, source: str, header: str, spelling: str) -> str:
@@ -99,6 +104,69 @@ def with_type(text: str, table: str, name: str, type_: str) -> str:
     else:
         columns[name] = _column(columns[name], type_)
     return tomlkit.dumps(doc)
+
+
+def with_layout(text: str, old: Layout, new: Layout, renamed: Mapping[str, str]) -> str:
+    """The text of a layout, changed where a `new` layout says something else than the `old` one,
+    and otherwise as somebody wrote it; tables may be `renamed`."""
+    for name, now in renamed.items():
+        head = rf"(?m)^(\[\s*tables\s*\.\s*)(?:{re.escape(name)}|\"{re.escape(name)}\")(?=\s*[.\]])"
+        text = re.sub(head, lambda m, now=now: m[1] + now, text)  # type: ignore[misc]
+    doc: Any = tomlkit.parse(text)
+    fresh: Any = tomlkit.parse(write_layout(new))
+    before = {renamed.get(n, n): t for n, t in old.tables.items()}
+    for name, source in new.sources.items():
+        _update(doc["sources"][name], fresh["sources"][name], old.sources[name], source)
+    for name, table in new.tables.items():
+        if name in doc["tables"]:
+            _update(doc["tables"][name], fresh["tables"][name], before[name], table)
+    out = tomlkit.dumps(doc)
+    try:
+        same = parse_layout(out, "the layout") == new
+    except LayoutError:
+        same = False
+    return out if same else write_layout(new)
+
+
+def _update(part: Any, fresh: Any, old: Any, new: Any) -> None:
+    """Sets those keys of a source or table that differ."""
+    for key in type(new).model_fields:
+        before, now = getattr(old, key), getattr(new, key)
+        if before == now and (not isinstance(now, dict) or list(before) == list(now)):
+            continue
+        if key not in fresh:
+            part.pop(key, None)
+        elif isinstance(now, dict) and isinstance(part.get(key), Table):
+            part[key] = _updated(part[key], fresh[key], before, now)
+        else:
+            part[key] = fresh[key]
+
+
+def _updated(part: Table, fresh: Any, old: dict[str, Any], new: dict[str, Any]) -> Any:
+    """The columns or links of a table with their comments: one that has another name now is in the
+    same place."""
+    gone, come = ([n for n in one if n not in other] for one, other in ((old, new), (new, old)))
+    names = dict(zip(gone, come, strict=False)) if len(gone) <= len(come) else {}
+    out = tomlkit.table()
+    for key, item in part.value.body:
+        name = None if key is None else names.get(key.key, key.key)
+        if name is None:
+            out.append(None, item)
+        elif name in new:
+            before = old.get("" if key is None else key.key)
+            out.append(name, item if before == new[name] else _like(fresh[name], item))
+    for name in new:
+        if name not in out:
+            out.append(name, fresh[name])
+    return out
+
+
+def _like(item: Any, old: Any) -> Any:
+    """A value with the comment that stands behind the old one."""
+    if isinstance(item, str):
+        item = tomlkit.item(str(item))
+    item.trivia.comment_ws, item.trivia.comment = old.trivia.comment_ws, old.trivia.comment
+    return item
 
 
 def _column(column: Any, type_: str) -> Any:

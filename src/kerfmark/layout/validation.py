@@ -120,6 +120,15 @@ def _settled(layout: Layout) -> Layout:
     return layout.model_copy(update={"tables": {**layout.tables, **tables}}) if tables else layout
 
 
+def derived_type(
+    layout: Layout, source: str, expression: str
+) -> tuple[ColumnType, tuple[str, ...]]:
+    """The type of a column with what an expression over the columns of a source gives, and the
+    headers that it names. Raises ExpressionError."""
+    node = parse_expression(expression, types_of(layout, source))
+    return _stored_type(node.type), tuple(dict.fromkeys(node.headers()))
+
+
 def _stored_type(type_: ColumnType) -> ColumnType:
     """The type of a column for what an expression gives: of decimals no more digits than every
     engine keeps exactly."""

@@ -134,12 +134,14 @@ class KnownRows:
 
 @dataclass(frozen=True)
 class Options:
-    """The options that a load was made with, as they matter when it is made again."""
+    """The options that a load was made with, as they matter when it is made again. `decided`: a
+    person decided about its tables, so that the layout says more than the files."""
 
     known: str = ""
     set_aside: bool = False
     source: str = ""
     only_known: bool = False
+    decided: bool = False
 
     def text(self) -> str:
         """As JSON, without what is usual."""

@@ -27,6 +27,7 @@ from kerfmark.profile.recognise import Recognised, kind_of, recognise
 from kerfmark.profile.reserved import RESERVED
 from kerfmark.profile.types import TEXT, ColumnType, with_headroom
 from kerfmark.structure.changing import changing_columns
+from kerfmark.structure.decisions import Decided
 from kerfmark.structure.entities import (
     MOST_FOR_TRIPLES,
     Entity,
@@ -102,7 +103,8 @@ class Proposal:
     """A layout with the reasons for it: one `Reason` per table that was split off, notes per
     column, and the same as comments for the layout's text; how many records tables have, the
     references that links by value rest on, what nearly holds, what was decided against, and the
-    pairs of columns that may be two ends of something (as source, header, header)."""
+    pairs of columns that may be two ends of something (as source, header, header); what a person
+    `decided`, in words, and the headers that this is about."""
 
     layout: Layout
     reasons: tuple[Reason, ...]
@@ -113,6 +115,39 @@ class Proposal:
     near: tuple[NearMiss, ...] = ()
     against: tuple[str, ...] = ()
     ends: tuple[tuple[str, str, str], ...] = ()
+    decided: tuple[str, ...] = ()
+    decided_headers: frozenset[str] = frozenset()
+
+    def as_decided(self, decided: Decided) -> Proposal:
+        """The same, in which a person's decisions hold."""
+
+        def new(name: str) -> str:
+            return decided.tables.get(name, name)
+
+        def place(key: str) -> str:
+            kind, name, *rest = key.split(".", 2)
+            if kind == "tables":
+                name = new(name)
+                rest = [decided.columns.get(name, {}).get(c, c) for c in rest]
+            return ".".join((kind, name, *rest))
+
+        reasons = [replace(r, table=new(r.table), within=new(r.within)) for r in self.reasons]
+        links = [replace(r, table=new(r.table), parent=new(r.parent)) for r in self.references]
+        said = {str(old): str(r) for old, r in zip(self.reasons, reasons, strict=True)}
+        for old, r in zip(self.references, links, strict=True):
+            said[f"links to {old.parent}: {old}"] = f"links to {r.parent}: {r}"
+        return replace(
+            self,
+            layout=decided.layout,
+            reasons=tuple(reasons),
+            notes=tuple((new(what), told) for what, told in self.notes),
+            comments={place(k): [said.get(c, c) for c in v] for k, v in self.comments.items()},
+            rows={new(n): count for n, count in self.rows.items()},
+            references=tuple(links),
+            near=tuple(replace(n, table=new(n.table)) for n in self.near),
+            decided=decided.told,
+            decided_headers=decided.headers,
+        )
 
 
 def source_name(stem_: str, taken: Collection[str] = ()) -> str:

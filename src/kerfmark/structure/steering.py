@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from kerfmark.errors import UsageError
+from kerfmark.structure.decisions import NOTHING, Decisions
 from kerfmark.structure.entities import Entity
 
 Depth = Literal["full", "lookups", "flat"]
@@ -26,7 +27,8 @@ class Steering:
     `repeated`: sets of columns that say the same several times over. `lists`: columns whose cells
     hold several values, each with what separates these ("" where that is to be found). `trees`:
     columns of codes that begin with the code above them. `depth`: to third normal form, only tables
-    directly above the rows ("lookups"), or one table per source ("flat").
+    directly above the rows ("lookups"), or one table per source ("flat"). `decisions`: what a
+    person decides about the tables and columns that come of it.
     """
 
     left_out: tuple[str, ...] = ()
@@ -42,6 +44,7 @@ class Steering:
     lists: tuple[tuple[str, str], ...] = ()
     trees: tuple[str, ...] = ()
     depth: Depth = "full"
+    decisions: Decisions = NOTHING
 
     def settled(self, headers: set[str]) -> Steering:
         """The same, where a header with a comma in it is not taken for two. Raises UsageError for

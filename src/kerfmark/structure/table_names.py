@@ -34,6 +34,11 @@ def with_table_names(layout: Layout, names: Mapping[str, str]) -> Layout:
     return _renamed(layout, names, links)
 
 
+def with_column_names(layout: Layout, columns: Mapping[str, Mapping[str, str]]) -> Layout:
+    """A layout whose columns have other names, by table and the name that each has."""
+    return _renamed(layout, {}, {n: {**columns.get(n, {})} for n in layout.tables})
+
+
 def numbered_roles(roles: Sequence[tuple[str, str]], taken: Collection[str]) -> dict[str, str]:
     """New names for tables that have the records of two roles that are only numbered: those of
     `site_1` and `site_2` are sites."""
@@ -79,14 +84,14 @@ def with_own_keys(layout: Layout) -> Layout:
 def _renamed(
     layout: Layout, names: Mapping[str, str], links: Mapping[str, Mapping[str, str]]
 ) -> Layout:
-    """A layout with other names for tables, and for the links of each."""
+    """A layout with other names for tables, and for the links (and columns) of each."""
     tables: dict[str, TableSpec] = {}
 
     def path(of: str, said: str) -> str:
         """A column of a table, or one that its links lead to, as it is called now."""
         first, *rest = said.split(".", 1)
         if not rest:
-            return said
+            return links[of].get(said, said)
         return f"{links[of].get(first, first)}.{path(layout.tables[of].links[first].to, rest[0])}"
 
     def renamed(link: LinkSpec) -> LinkSpec:
@@ -106,10 +111,20 @@ def _renamed(
         tables[names.get(name, name)] = spec.model_copy(
             update={
                 "part_of": names.get(spec.part_of, spec.part_of),
-                "links": {links[name][n]: renamed(lk) for n, lk in spec.links.items()},
+                "links": {links[name].get(n, n): renamed(k) for n, k in spec.links.items()},
+                "columns": {
+                    links[name].get(n, n): c.model_copy(
+                        update={"instead_of": names.get(c.instead_of, c.instead_of)}
+                    )
+                    for n, c in spec.columns.items()
+                },
                 "known_by": new(spec.known_by),
                 "optional": new(spec.optional),
                 "unique": tuple(new(u) for u in spec.unique),
+                "order": tuple(
+                    f"-{new([n[1:]])[0]}" if n.startswith("-") else new([n])[0] for n in spec.order
+                ),
+                "key": new(spec.key) if isinstance(spec.key, tuple) else spec.key,
             }
         )
     return Layout(kerfmark=layout.kerfmark, sources=layout.sources, tables=tables)

@@ -60,6 +60,7 @@ class BesideResult:
     against: tuple[str, ...]
     added: AddResult
     seconds: float
+    decided: tuple[str, ...] = ()
 
 
 def cut_beside(
@@ -140,6 +141,7 @@ def cut_beside(
         proposal.against,
         added,
         round(time.perf_counter() - started, 3),
+        proposal.decided,
     )
 
 

@@ -40,7 +40,7 @@ from kerfmark.verbs.recording import (
     rows_set_aside,
 )
 from kerfmark.verbs.rejects import rejected, writable_rejects
-from kerfmark.verbs.replace_check import refuse_other_layout, refuse_to_replace
+from kerfmark.verbs.replace_check import as_decided_before, refuse_other_layout, refuse_to_replace
 from kerfmark.verbs.sources import open_sources
 
 if TYPE_CHECKING:
@@ -94,6 +94,7 @@ class CutResult:
     left_out: dict[str, int]
     rehearsed: bool
     seconds: float
+    decided: tuple[str, ...] = ()
 
 
 def cut(
@@ -157,6 +158,10 @@ def cut(
     if known and not any(p.suffix.lower() == ".toml" for p in paths):
         raise _known_without_records()
     database: Database = database_at(into) if script is None else _script(Path(script), engine)
+    given = reading.is_given or steering != Steering()
+    if replace and not (given or discard or script):
+        paths = [*as_decided_before(database, paths)]
+    again = paths != [Path(p) for p in inputs]
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
         layout, text = read_layout(paths[0])
         if layout.existing and script is not None:
@@ -184,9 +189,11 @@ def cut(
             refuse_to_replace(database, discard)
         aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
         if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
-            if reading.is_given or steering != Steering():
+            if given:
                 raise UsageError(
-                    "a layout says itself how its sources are written", next="change it there"
+                    "a layout decides itself how its sources are read and what becomes of them",
+                    next=f"change it there; kerfmark mark FILES -o {shlex.quote(str(paths[0]))} "
+                    "with the same options writes what they decide into it",
                 )
             layout, text = read_layout(paths[0])
             sources = open_sources(layout, text, paths[0].name, paths[0].parent)
@@ -194,7 +201,9 @@ def cut(
                 name: encode(source, progress, strict=aside is None)
                 for name, source in sources.items()
             }
-            proposal, saved, built = Proposal(layout, (), (), {}), paths[0], None
+            why = "what was decided before holds again (--discard proposes the tables anew)"
+            notes = ((paths[0].name, why),) if again else ()
+            proposal, saved, built = Proposal(layout, (), notes, {}), paths[0], None
         else:
             saved = database.layout_path
             marked = mark_inputs(
@@ -223,7 +232,8 @@ def cut(
         with write_atomically(
             {} if rehearsal else rejects | ({saved: text} if saved != paths[0] else {})
         ):
-            _build(database, new, done, text, encoded, aside is not None, rehearsal, progress)
+            options = Options(set_aside=aside is not None, decided=again or bool(proposal.decided))
+            _build(database, new, done, text, encoded, options, rehearsal, progress)
         return CutResult(
             database.name,
             0 if rehearsal else database.size(),
@@ -248,6 +258,7 @@ def cut(
             done.left_out,
             rehearsal,
             round(time.perf_counter() - started, 3),
+            proposal.decided,
         )
 
 
@@ -291,7 +302,7 @@ def _build(
     done: Split,
     text: str,
     encoded: dict[str, EncodedSource],
-    aside: bool,
+    options: Options,
     rehearsal: bool,
     progress: Progress,
 ) -> None:
@@ -316,7 +327,7 @@ def _build(
             first_provenance(1, tables),
         )
         check_balance(done.layout, files, says, apart)
-        write_load(file.append, new_load(1, "cut", 1, Options(set_aside=aside)), files, apart)
+        write_load(file.append, new_load(1, "cut", 1, options), files, apart)
         write_says(file.append, says)
         progress("checking", 0, 0)
         file.verify({t.name: t.rows for t in tables})

@@ -3,16 +3,19 @@ an earlier layout."""
 
 from __future__ import annotations
 
+import dataclasses
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from kerfmark.errors import KerfmarkError, LayoutError, Origin, TargetError
+from kerfmark.layout.edit import with_layout
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import parse_layout, read_layout, write_layout
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading
+from kerfmark.structure.decisions import NOTHING, decide
 from kerfmark.structure.keep_edits import Kept, keep_edits
 from kerfmark.structure.near_dependencies import NearMiss
 from kerfmark.structure.propose import Proposal, Reason
@@ -55,6 +58,7 @@ class MarkResult:
     new: tuple[str, ...]
     missing: tuple[str, ...]
     seconds: float
+    decided: tuple[str, ...] = ()
 
 
 def mark(
@@ -87,11 +91,19 @@ def mark(
     old, old_text = read_layout(path) if path is not None and there else (None, "")
     if report is not None:
         require_writable(Path(report), replace)
+    decisions = steering.decisions
+    if old is not None:  # they are about what the layout has, which may be called otherwise there
+        steering = dataclasses.replace(steering, decisions=NOTHING)
     marked = mark_inputs(inputs, reading, path.parent if path else Path(), progress, steering)
     proposal = marked.proposal
     again = Kept(proposal.layout, "", (), ())
     if old is not None:
         again = keep_edits(old, old_text, proposal.layout)
+        if decisions != NOTHING:
+            decided = decide(again.layout, marked.encoded, decisions)
+            text = with_layout(again.text, again.layout, decided.layout, decided.tables)
+            again = dataclasses.replace(again, layout=decided.layout, text=text)
+            proposal = dataclasses.replace(proposal, decided=decided.told)
     text = again.text or layout_text(proposal.layout, proposal.comments)
     if path is not None and text != old_text:
         with write_atomically({path: text}):
@@ -115,6 +127,7 @@ def mark(
         again.new,
         again.missing,
         round(time.perf_counter() - started, 3),
+        proposal.decided,
     )
 
 

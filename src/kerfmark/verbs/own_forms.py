@@ -55,7 +55,7 @@ def in_own_forms(
 
     Raises SourceError where values could be read in two ways, UsageError for a form that is none.
     """
-    _check(said)
+    check_forms(said.dates, said.decimals)
     out, notes = dict(encoded), list[str]()
     for name, one in encoded.items():
         forms = list(_forms_of_parts(layout, name, one, said))
@@ -139,16 +139,17 @@ def _is_unmistakable(type_: ColumnType) -> bool:
     return type_.kind in ("date", "timestamp") and type_.form.startswith("YYYY-")
 
 
-def _check(said: SaidForms) -> None:
-    if said.dates:
+def check_forms(dates: str, decimals: str) -> None:
+    """Raises UsageError for a form of dates, or a mark of decimals, that is none."""
+    if dates:
         try:
-            check_form("date", said.dates)
+            check_form("date", dates)
         except ValueError as error:
             wanted = "write it like --dates DD.MM.YYYY"
             raise UsageError(str(error), code="usage.form", next=wanted) from None
-    if said.decimals not in ("", ".", ","):
+    if decimals not in ("", ".", ","):
         raise UsageError(
-            f'decimals are marked by a point or a comma, not by "{said.decimals}"',
+            f'decimals are marked by a point or a comma, not by "{decimals}"',
             code="usage.form",
             next="say --decimals , or --decimals .",
         )

@@ -21,6 +21,7 @@ from kerfmark.read.letters import quoted
 from kerfmark.read.open import reopen
 from kerfmark.read.source import Reading, Source, with_changes
 from kerfmark.structure.connect import connect
+from kerfmark.structure.decisions import NOTHING, decide, recognised_as
 from kerfmark.structure.declared import declared
 from kerfmark.structure.propose import Proposal, merged, propose, source_name
 from kerfmark.structure.screening import is_prose, is_register, is_unheard
@@ -148,7 +149,8 @@ def mark_sources(
     padded = {n for n, e in read.items() if is_padded(e.columns)}
     given = read
     read = {n: e.trimmed(n in padded) for n, e in read.items()}
-    blanks = {n: set(blank_spellings(e.columns)) for n, e in read.items()}
+    said, texts = {*steering.decisions.blanks}, {*steering.decisions.not_blanks}
+    blanks = {n: ({*blank_spellings(e.columns)} | said) - texts for n, e in read.items()}
 
     def propose_with(steering: Steering) -> tuple[Proposal, dict[str, EncodedSource]]:
         return _proposed(read, padded, blanks, folder, progress, steering, held)
@@ -157,7 +159,7 @@ def mark_sources(
     more = False
     for r in proposal.references:  # "n/a" where others name a hive means none
         source = proposal.layout.tables[r.table].source
-        if r.strays and set(r.strays) <= set(BLANKS) - blanks[source]:
+        if r.strays and set(r.strays) <= set(BLANKS) - blanks[source] - texts:
             blanks[source] |= set(r.strays)
             more = True
     if more:
@@ -167,10 +169,10 @@ def mark_sources(
     notes = tuple(
         (
             read[n].source.name,
-            f"taken as blank: {quoted(sorted(said))} (layout: blanks; without it they are texts)",
+            f"taken as blank: {quoted(sorted(found - said))} (--not-blank keeps them as texts)",
         )
-        for n, said in blanks.items()
-        if said
+        for n, found in blanks.items()
+        if found - said
     )
     notes += tuple((s.name, f"passed over: there are no rows in {s.origin()}") for s in empty)
     notes += tuple(
@@ -206,6 +208,10 @@ def _proposed(
         progress(f"typing {found.name}", 0, 0)
         with ThreadPoolExecutor(2) as pool:
             types = list(pool.map(settle, kept.columns))
+        if steering.decisions != NOTHING:
+            headers = [c.header for c in kept.columns]
+            texts = [c.values for c in kept.columns]
+            types = recognised_as(types, headers, texts, steering.decisions)
         progress(f"finding the tables in {found.name}", 0, 0)
         out = tuple(h for h in found.headers if h in steering.left_out)
         spec = spec_of(found, folder).model_copy(update={"left_out": out, "trim": name in padded})
@@ -222,8 +228,12 @@ def _proposed(
         proposals.append(replace(proposal, notes=notes + proposal.notes))
         encoded[name] = settled
     progress("linking", 0, 0)
-    if held is None:
-        return connect(merged(proposals), encoded, steering), encoded
-    whole = merged([Proposal(held.layout, (), (), {}), *proposals])
-    encoded = {**held.encoded, **encoded}
-    return connect(whole, encoded, steering, held.layout.tables.keys()), encoded
+    there = {*held.layout.tables} if held else set()
+    if held:
+        proposals = [Proposal(held.layout, (), (), {}), *proposals]
+    files = encoded
+    encoded = {**held.encoded, **encoded} if held else encoded
+    proposal = connect(merged(proposals), encoded, steering, there)
+    if steering.decisions != NOTHING:
+        proposal = proposal.as_decided(decide(proposal.layout, files, steering.decisions, there))
+    return proposal, encoded

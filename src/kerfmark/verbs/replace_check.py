@@ -161,6 +161,28 @@ def refuse_other_layout(
     )
 
 
+def as_decided_before(database: Database, inputs: Sequence[Path]) -> Sequence[Path]:
+    """The saved layout in place of the files that a database is to be built of again, where a
+    person decided about its tables when it was built from just these files: decided once is
+    decided. Otherwise the files."""
+    saved, texts = database.layout_path, _layouts_of(database)
+    there = saved.read_text(encoding="utf-8", errors="replace") if saved.exists() else ""
+    if not texts or there != texts[-1]:
+        return inputs
+    with database.reading() as reader:
+        first = Ledger(reader).live[:1]
+    if not first or not first[0].options.decided:
+        return inputs
+    layout = parse_layout(texts[-1], "the layout in the database")
+    files = [f for s in layout.sources.values() for f in (s.file, *(p.file for p in s.parts)) if f]
+    mine = {(saved.parent / f).resolve() for f in files}
+    named = {p.resolve() for p in inputs}
+    same = all(f in named or {*f.parents} & named for f in mine) and all(
+        n in mine or any(n in f.parents for f in mine) for n in named
+    )
+    return [saved] if same else inputs
+
+
 def _layouts_of(database: Database) -> Sequence[str]:
     """The layouts that a database was built and filled by."""
     try:

@@ -49,7 +49,7 @@ def that_can_be_cut(
         if not refusals:
             against = (*dict.fromkeys(told), *proposal.against)
             return replace(proposal, against=against), encoded, built
-        asked = [r for r in refusals if _is_wished(r, steering, proposal.layout)]
+        asked = [r for r in refusals if _is_wished(r, steering, proposal)]
         told += [
             f"a cut refuses this, though it was asked for: {r.reason}"
             for r in asked
@@ -102,12 +102,14 @@ def _tried(
     ], built
 
 
-def _is_wished(refusal: _Refusal, steering: Steering, layout: Layout) -> bool:
+def _is_wished(refusal: _Refusal, steering: Steering, proposal: Proposal) -> bool:
     """Whether what is refused is what a person asked for, or a value that no record of a database
     has: it is not given up then, but told with its rows when it lands."""
     if refusal.kind == UNKNOWN:
         return True
+    layout = proposal.layout
     wished = {h for h, _ in steering.link} | {h for pair in steering.same_as for h in pair}
+    wished |= proposal.decided_headers
     keys = [{*key} for key in steering.known_by]
     table = refusal.table in layout.tables and {*layout.key_headers(refusal.table)} in keys
     return table or bool(wished & {*refusal.headers})

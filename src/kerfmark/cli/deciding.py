@@ -1,0 +1,108 @@
+"""The options by which a person decides about the tables and columns of a proposal. Each is a key
+of the layout, and is written there."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from kerfmark.cli.pairs import pairs
+from kerfmark.errors import UsageError
+
+if TYPE_CHECKING:
+    from kerfmark.structure.decisions import Decisions
+
+_SEVERAL: tuple[tuple[str, str, str], ...] = (
+    ("table-name", "TABLE=NAME", "what this table is called"),
+    ("column-name", "COLUMN=NAME", "what this column is called"),
+    (
+        "type",
+        "COLUMN=TYPE",
+        'the type of this column, or its form: "Day=D/M/YYYY", "Code=text", "Kg=decimal(6,2)"',
+    ),
+    (
+        "key",
+        "TABLE=COLUMN",
+        "the primary key: a column of the file (A,B: several), or a name for the one generated",
+    ),
+    ("optional", "COLUMN", "this column may be blank"),
+    ("required", "COLUMN", "this column must not be blank"),
+    ("unique", "COLUMN", "no two records have the same in this column; A,B: in both together"),
+    ("blank", "TEXT", "cells with this text count as blank"),
+    ("not-blank", "TEXT", "cells with this text (n/a, say) do not count as blank"),
+    ("unit", "COLUMN=CHANGE", 'the unit is changed: "Weight=lb to kg"'),
+    ("means", "COLUMN:TEXT=MEANING", 'what a text means: "Kind:wodden=wooden"; nothing: a blank'),
+    ("derive", "NAME=EXPRESSION", 'a column computed from others: "year=year([Day])"'),
+)
+"""Each option, what it takes, and what it decides."""
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Declares the options."""
+    group = parser.add_argument_group(
+        "what you decide (COLUMN: a header, or table.column; written into the layout)"
+    )
+    for option, form, help_ in _SEVERAL:
+        group.add_argument(f"--{option}", action="append", default=[], metavar=form, help=help_)
+    group.add_argument(
+        "--dates", default="", metavar="FORM", help="the form of all dates, such as D/M/YYYY"
+    )
+    group.add_argument(
+        "--decimals", default="", metavar="MARK", help="the mark of all decimals: . or ,"
+    )
+
+
+def chosen(args: argparse.Namespace) -> Decisions:
+    """The options as the verbs take them.
+
+    Raises UsageError for what cannot be.
+    """
+    from kerfmark.structure.decisions import Decisions
+    from kerfmark.verbs.own_forms import check_forms
+
+    check_forms(args.dates, args.decimals)
+    return Decisions(
+        types=tuple(pairs(args.type, "COLUMN=TYPE", '--type "Day=D/M/YYYY"')),
+        dates=args.dates,
+        decimals=args.decimals,
+        table_names=tuple(pairs(args.table_name, "TABLE=NAME", '--table-name "hive=colony"')),
+        column_names=tuple(pairs(args.column_name, "COLUMN=NAME", '--column-name "Kg=honey_kg"')),
+        keys=tuple(
+            (table.strip(), column.strip())
+            for table, _, column in (k.rpartition("=") for k in args.key)
+        ),
+        optional=tuple(args.optional),
+        required=tuple(args.required),
+        unique=tuple(tuple(c.strip() for c in u.split(",")) for u in args.unique),
+        blanks=tuple(args.blank),
+        not_blanks=tuple(args.not_blank),
+        units=tuple(pairs(args.unit, "COLUMN=CHANGE", '--unit "Weight=lb to kg"')),
+        means=meanings(args.means),
+        derived=tuple(_first(args.derive, "NAME=EXPRESSION", '--derive "year=year([Day])"')),
+    )
+
+
+def meanings(said: Sequence[str]) -> tuple[tuple[str, str], ...]:
+    """`COLUMN:TEXT=MEANING` as pairs of `COLUMN:TEXT` and the meaning, which may be nothing."""
+    out = []
+    for one in said:
+        what, equals, meaning = one.rpartition("=")
+        if not equals or ":" not in what:
+            raise UsageError(
+                f'"{one}" is not COLUMN:TEXT=MEANING',
+                next='write it like --means "Kind:wodden=wooden"',
+            )
+        out.append((what.strip(), meaning.strip()))
+    return tuple(out)
+
+
+def _first(values: Sequence[str], form: str, example: str) -> list[tuple[str, str]]:
+    """The text before and after the first sign of equality in each value."""
+    out = []
+    for value in values:
+        name, equals, rest = (part.strip() for part in value.partition("="))
+        if not equals or not name or not rest:
+            raise UsageError(f'"{value}" is not {form}', next=f"write it like {example}")
+        out.append((name, rest))
+    return out
