@@ -329,10 +329,12 @@ def test_a_record_that_would_have_the_key_of_another_is_told_by_check_and_refuse
     done = check(layout)
     [told] = [g for g in done.groups if g.severity == "broken"]
     assert (told.kind, told.column, [p.origin.row for p in told.places]) == ("again", "no", [3])
-    assert told.places[0].reason == 'is that of the keeper "Bo"; did "Boo" mean "Bo"?'
+    assert told.places[0].reason == 'keeper "Bo" has the same no; is "Boo" a misspelling of it?'
     with pytest.raises(DataRefused, match="row 3"):
         cut([layout], tmp_path / "a.db")
-    assert told.remedy.startswith("mend name or no\ntake no out of repeats of tables > visit")
+    assert told.remedy.startswith(
+        "correct name or no in the file\ntake no out of repeats of tables > visit"
+    )
     mended = layout.read_text().replace(', repeats = {no = "no"}', "")
     mended = mended.replace("kg = {", 'no = {header = "no", type = "integer"}\nkg = {')
     (tmp_path / "b.toml").write_text(mended)

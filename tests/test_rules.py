@@ -262,15 +262,15 @@ def test_what_the_proof_counts(
 @pytest.mark.parametrize(
     ("texts", "types"),
     [
-        (["01.02.24", "13.04.24"], ['"date DD.MM.YY"']),
-        (["01/02/24", "03/04/24"], ['"date DD/MM/YY"', '"date MM/DD/YY"']),
-        (["01/02/2024", "03/04/2024"], ['"date DD/MM/YYYY"', '"date MM/DD/YYYY"']),
+        (["01.02.24", "13.04.24"], ["date DD.MM.YY"]),
+        (["01/02/24", "03/04/24"], ["date DD/MM/YY", "date MM/DD/YY"]),
+        (["01/02/2024", "03/04/2024"], ["date DD/MM/YYYY", "date MM/DD/YYYY"]),
     ],
 )
 def test_the_types_that_dates_may_have_are_told(texts: list[str], types: list[str]) -> None:
     found = recognise(pa.array(texts))
     assert found.type.kind == "text"
-    assert re.findall('"[^"]*"', found.note) == types
+    assert [*found.choices] == types
 
 
 @pytest.mark.parametrize("policy", ["keep", "overwrite"])

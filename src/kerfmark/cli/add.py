@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from kerfmark.cli import database, loading, reading
 from kerfmark.cli.check import tell_group
+from kerfmark.cli.deciding import corrections
 from kerfmark.cli.pairs import pairs
 from kerfmark.cli.terminal import BAD, FAINT, GOOD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
@@ -104,6 +105,13 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--widen", action="store_true", help="widen columns that new values do not fit into"
     )
+    parser.add_argument(
+        "--correct",
+        action="append",
+        default=[],
+        metavar="COLUMN:TEXT=RIGHT",
+        help="what a misspelt text means, now and from then on; nothing after = is a blank",
+    )
     parser.add_argument("--backup", metavar="FILE", help="copy the database there first")
     parser.add_argument(
         "--changes", action="store_true", help="tell each value that is changed, before and after"
@@ -138,6 +146,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             backup=args.backup,
             reading=reading.chosen(args),
             forms=reading.chosen_forms(args),
+            corrections=corrections(args.correct),
             progress=progress,
         )
     terminal.result(result)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 import sys
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from kerfmark.cli import loading, reading
@@ -128,7 +130,7 @@ def _tell(result: CheckResult, terminal: Terminal) -> None:
             right=[2, 3, 4],
         )
     for group in result.groups:
-        tell_group(group, terminal)
+        tell_group(group, terminal, f"kerfmark mark {shlex.quote(result.layout)}")
     terminal.say()
     if not result.problems:
         done = (
@@ -152,30 +154,45 @@ def _tell(result: CheckResult, terminal: Terminal) -> None:
     )
 
 
-def tell_group(group: Group, terminal: Terminal) -> None:
-    """Problems of one kind, with their rows and what to do."""
+ROWS = 8
+"""Rows with the same value and reason that are named."""
+
+
+def tell_group(group: Group, terminal: Terminal, deciding: str = "") -> None:
+    """Problems of one kind, those that say the same on one line, and what to do; `deciding` is the
+    command that takes corrections ("": the same one again)."""
+    from kerfmark.verbs.problem_groups import accept
+
     terminal.say()
     style = {"broken": BAD, "doubtful": HEAD, "odd": FAINT}[group.severity]
     where = f' in "{group.column}"' if group.column else ""
     terminal.say((group.severity, style), "  ", (f"{group.what}{where}: {group.total:,}", BOLD))
-    shown = [(str(p.origin.row or "-"), p.value or "-", p.reason) for p in group.places]
-    files = {
-        p.origin.file + (f', sheet "{p.origin.sheet}"' if p.origin.sheet else "")
-        for p in group.places
-    }
-    several = len(files) > 1
-    terminal.say((f"  {next(iter(sorted(files)))}" if not several else "", FAINT))
-    heads = [*(["file"] if several else []), "  row", "value", "why"]
+    rows: dict[tuple[str, str, str], list[int | None]] = {}
+    for p in group.places:
+        file = p.origin.file + (f', sheet "{p.origin.sheet}"' if p.origin.sheet else "")
+        rows.setdefault((file, p.value or "-", p.reason), []).append(p.origin.row)
+    several = len({file for file, _, _ in rows}) > 1
+    terminal.say((f"  {next(iter(rows))[0]}" if not several else "", FAINT))
+    many = any(len(some) > 1 for some in rows.values())
     terminal.table(
-        heads,
+        [*(["file"] if several else []), "  rows" if many else "  row", "value", "why"],
         [
-            (*([f"  {p.origin.file}"] if several else []), f"  {row}", value, why)
-            for p, (row, value, why) in zip(group.places, shown, strict=True)
+            (*([f"  {file}"] if several else []), f"  {_rows(some)}", value, why)
+            for (file, value, why), some in rows.items()
         ],
         right=[int(several)],
         cut=[1 + several, 2 + several],
     )
     if group.total > len(group.places):
         terminal.say(f"  ... and {group.total - len(group.places):,} more (--all tells them)")
-    if group.remedy:
-        terminal.say("  next: ", group.remedy.replace("\n", "\n        "))
+    remedies = [accept(group.corrections, deciding)] if group.corrections else []
+    remedies += [group.remedy] if group.remedy else []
+    if remedies:
+        terminal.say("  next: ", "\n".join(remedies).replace("\n", "\n        "))
+
+
+def _rows(rows: Sequence[int | None]) -> str:
+    """Rows as they are named, each once."""
+    some = [f"{r}" for r in dict.fromkeys(rows) if r]
+    more = f" and {len(some) - ROWS:,} more" if len(some) > ROWS else ""
+    return (", ".join(some[:ROWS]) or "-") + more

@@ -32,7 +32,11 @@ _SEVERAL: tuple[tuple[str, str, str], ...] = (
     ("blank", "TEXT", "cells with this text count as blank"),
     ("not-blank", "TEXT", "cells with this text (n/a, say) do not count as blank"),
     ("unit", "COLUMN=CHANGE", 'the unit is changed: "Weight=lb to kg"'),
-    ("means", "COLUMN:TEXT=MEANING", 'what a text means: "Kind:wodden=wooden"; nothing: a blank'),
+    (
+        "correct",
+        "COLUMN:TEXT=RIGHT",
+        'what a misspelt text means: "Kind:wodden=wooden"; nothing after = is a blank',
+    ),
     ("derive", "NAME=EXPRESSION", 'a column computed from others: "year=year([Day])"'),
 )
 """Each option, what it takes, and what it decides."""
@@ -78,20 +82,21 @@ def chosen(args: argparse.Namespace) -> Decisions:
         blanks=tuple(args.blank),
         not_blanks=tuple(args.not_blank),
         units=tuple(pairs(args.unit, "COLUMN=CHANGE", '--unit "Weight=lb to kg"')),
-        means=meanings(args.means),
+        means=corrections(args.correct),
         derived=tuple(_first(args.derive, "NAME=EXPRESSION", '--derive "year=year([Day])"')),
     )
 
 
-def meanings(said: Sequence[str]) -> tuple[tuple[str, str], ...]:
-    """`COLUMN:TEXT=MEANING` as pairs of `COLUMN:TEXT` and the meaning, which may be nothing."""
+def corrections(said: Sequence[str]) -> tuple[tuple[str, str], ...]:
+    """`COLUMN:TEXT=RIGHT` as pairs of `COLUMN:TEXT` and what that means, which may be
+    nothing."""
     out = []
     for one in said:
         what, equals, meaning = one.rpartition("=")
         if not equals or ":" not in what:
             raise UsageError(
-                f'"{one}" is not COLUMN:TEXT=MEANING',
-                next='write it like --means "Kind:wodden=wooden"',
+                f'"{one}" is not COLUMN:TEXT=RIGHT',
+                next='write it like --correct "Kind:wodden=wooden"',
             )
         out.append((what.strip(), meaning.strip()))
     return tuple(out)

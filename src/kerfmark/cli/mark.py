@@ -32,6 +32,8 @@ keeps its edits, and only gets what it does not know yet.
   kerfmark mark inspections-2025.csv --onto club.db -o onto.layout.toml     into tables that are there
   kerfmark mark inspections-2025.csv --report proposal.html                for who owns the data
   kerfmark mark book.xlsx --no-link Code --link "Beekeeper=keeper" -o book.layout.toml
+  kerfmark mark visits.csv --type "Day=D/M/YYYY" --key "hive=Tag" --table-name "visit=inspection"
+  kerfmark mark book.layout.toml --correct "Kind:wodden=wooden"           decides in a layout that is there
 """  # noqa: E501
 WIDEST = 100
 
@@ -39,7 +41,10 @@ WIDEST = 100
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     parser.add_argument(
-        "inputs", nargs="+", metavar="FILE", help="whatever `kerfmark measure` reads"
+        "inputs",
+        nargs="+",
+        metavar="FILE",
+        help="whatever `kerfmark measure` reads; or one layout, to decide in it",
     )
     parser.add_argument(
         "-o", "--output", type=Path, metavar="LAYOUT", help="where the layout is written"

@@ -223,17 +223,16 @@ def _perhaps_same(
     source: str, header: str, table: TableRows, said: Mapping[int, tuple[str, str]], why: str
 ) -> Problem:
     """Rows whose value is nearly another one: by record, both. `why` has a place for the other."""
-    means = ", ".join(f'"{a}" = "{b}"' for a, b in list(dict.fromkeys(said.values()))[:3])
     return Problem(
         "rare",
         source,
         (header,),
         np.array(sorted(said)),
         lambda record: why.format(said[record][1]),
-        f"mend the cells\nsay for {table.name}.{table.spec.known_by[0]} what they mean: means "
-        f"= {{{means}}}",
+        "correct the cells in the file",
         "doubtful",
         table.name,
+        suggested=lambda record: said[record][1],
     )
 
 

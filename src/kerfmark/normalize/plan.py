@@ -300,9 +300,9 @@ class _Planning:
 
         def reason(row: int) -> str:
             other = meant(row)
-            return f'is that of the {name} "{other}" in the database' + (
-                f'; did {feed.text(keys[0], row)} mean "{other}"?' if other else ""
-            )
+            has = f"in the database has the same {' + '.join(headers)}"
+            asked = f"; is {feed.text(keys[0], row)} a misspelling of it?" if other else ""
+            return f'{name} "{other}" {has}{asked}' if other else f"another {name} {has}"
 
         # one cause: what else is wrong with these rows comes of the key that was meant
         feed.supersede("differs", tuple(keys), rows)
@@ -312,7 +312,7 @@ class _Planning:
             headers,
             rows,
             reason,
-            f"mend {' + '.join(keys)} or {' + '.join(headers)}",
+            f"correct {' + '.join(keys)} or {' + '.join(headers)} in the file",
             name,
             np.array([owner[record_of[r]] for r in rows.tolist()], np.int64),
             suggested=meant if len(keys) == 1 else None,

@@ -3,6 +3,7 @@ is odd but may stay."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -112,6 +113,39 @@ class Problems:
         )
 
 
+MOST_CORRECTED = 3
+"""Misspelt texts of a problem that are told with what they mean."""
+
+
+def corrections(problem: Problem, text: Callable[[str, int], str]) -> list[str]:
+    """The misspelt texts of a problem with what they mean, each as an option takes it, most three;
+    `text` gives what a record has under a header. Only what is a mistake of letters: one number in
+    place of another may be another thing."""
+    out: dict[str, None] = {}
+    for record in problem.records[:GROUPED].tolist() if problem.suggested else ():
+        found = problem.suggestion(record)
+        said = text(found[0], record) if found else ""
+        if found and _is_misspelt(said, found[1]):
+            out[f"{found[0]}:{said}={found[1]}"] = None
+    return list(out)[:MOST_CORRECTED]
+
+
+def _is_misspelt(said: str, meant: str) -> bool:
+    """Whether a text is another one, but for one or two letters of many."""
+    from rapidfuzz.distance import OSA
+
+    digits, letters = re.compile(r"\d+"), re.compile(r"[^\W\d_]")
+    return (
+        said not in ("", meant)
+        and "=" not in said + meant
+        and digits.findall(said) == digits.findall(meant)
+        and min(len(letters.findall(t)) for t in (said, meant)) >= FEWEST_LETTERS
+        and OSA.distance(said.casefold(), meant.casefold()) <= min(2, len(meant) // FEWEST_LETTERS)
+    )
+
+
+FEWEST_LETTERS = 4
+"""Letters that a text must have to be told as misspelt."""
 GROUPED = 200
 """Records of a problem among which those with the same reason are looked for."""
 ROWS = 6

@@ -25,7 +25,7 @@ from kerfmark.normalize.lookup import Found, circular
 from kerfmark.normalize.merge import merge
 from kerfmark.normalize.merged import Existing, Merged, Numbers
 from kerfmark.normalize.prepare import Prepared
-from kerfmark.normalize.problems import EnoughProblems, Problem, Problems, lines
+from kerfmark.normalize.problems import EnoughProblems, Problem, Problems, corrections, lines
 from kerfmark.normalize.rejoin import check_rejoined
 from kerfmark.normalize.table_rows import SHOWN, Column, Counted, Linked, TableRows, Typed
 from kerfmark.normalize.tables import SourceTables
@@ -106,6 +106,9 @@ def refused(problems: Problems, sources: Mapping[str, EncodedSource]) -> DataRef
         more=shown,
         total=len(shown) + max(0, problems.total - told),
         next="\n".join(dict.fromkeys(r for p in found for r in p.remedy.split("\n"))),
+        corrections=tuple(
+            dict.fromkeys(c for p in found for c in corrections(p, sources[p.source].text))
+        ),
     )
 
 

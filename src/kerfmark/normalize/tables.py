@@ -482,17 +482,25 @@ class SourceTables:
             def meant(row: int, owner: Mapping[int, int] = owner, key: str = key) -> str:
                 return _known_text(parent, key, owner[row])
 
-            def reason(row: int, by: str = by, meant: Callable[[int], str] = meant) -> str:
-                there = meant(row)
-                asked = f'; did {self.text(by, row)} mean "{there}"?' if there else ""
-                return f'is that of the {parent.name} "{there}"{asked}'
+            same = " + ".join(headers)
+
+            def reason(
+                row: int, by: str = by, same: str = same, meant: Callable[[int], str] = meant
+            ) -> str:
+                there, has = meant(row), f"has the same {same}"
+                asked = f"; is {self.text(by, row)} a misspelling of it?"
+                return (
+                    f'{parent.name} "{there}" {has}{asked}'
+                    if there
+                    else f"another {parent.name} {has}"
+                )
 
             self.problem(
                 "again",
                 headers,
                 rows[wrong],
                 reason,
-                f"mend {by} or {' + '.join(headers)}\ntake {' + '.join(headers)} out of repeats "
+                f"correct {by} or {same} in the file\ntake {same} out of repeats "
                 f"of tables > {name} > links > {link} and give it a column",
                 parent.name,
                 suggested=meant if len(target.by) == 1 else None,

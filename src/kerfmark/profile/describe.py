@@ -51,7 +51,17 @@ def describe(column: EncodedColumn) -> ColumnDescription:
     blanks = len(column.codes) - filled
     if not len(column.values):
         return ColumnDescription(
-            column.header, "text", found.note, blanks, column.blank_as, 0, False, 0, "", "", ()
+            column.header,
+            "text",
+            found.remark(column.header),
+            blanks,
+            column.blank_as,
+            0,
+            False,
+            0,
+            "",
+            "",
+            (),
         )
     unique = len(column.values) == filled
     times = memory.constant(filled, 1, np.int64) if unique else column.times
@@ -67,7 +77,7 @@ def describe(column: EncodedColumn) -> ColumnDescription:
     return ColumnDescription(
         column.header,
         str(found.type),
-        found.note,
+        found.remark(column.header),
         blanks,
         column.blank_as,
         len(column.values),

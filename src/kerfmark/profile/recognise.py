@@ -75,10 +75,23 @@ _REAL = r"^-?([0-9]+(\.[0-9]+)?|[0-9]+\.[0-9]+[eE][-+]?[0-9]+|[0-9]+[eE][-+][0-9
 
 @dataclass(frozen=True)
 class Recognised:
-    """A column's type, and what a person should know about the choice."""
+    """A column's type, what a person should know about it, and the types that it might be given
+    instead."""
 
     type: ColumnType
     note: str = ""
+    choices: tuple[str, ...] = ()
+
+    @property
+    def comment(self) -> str:
+        """The note as a comment in a layout."""
+        said = " or ".join(f'type = "{c}"' for c in self.choices)
+        return f"{self.note}; {said} instead" if said else self.note
+
+    def remark(self, header: str) -> str:
+        """The note about the column with a header, and how to decide otherwise."""
+        said = " or ".join(f'--type "{header}={c}"' for c in self.choices)
+        return f"{self.note}; {said} decides" if said else self.note
 
 
 def recognise(values: pa.StringArray, *, spelled: bool = False) -> Recognised:
@@ -95,10 +108,9 @@ def recognise(values: pa.StringArray, *, spelled: bool = False) -> Recognised:
 def fitting_type(values: pa.StringArray) -> ColumnType | None:
     """The type of which all of some distinct texts are values; None for none but text."""
     found = recognise(values)
-    said = re.search(r'type = "([^"]+)"', found.note)  # numbers that may be marked in groups
-    if found.type == TEXT and said is None:
+    if found.type == TEXT and not found.choices:
         return None
-    type_ = parse_type(said[1]) if said and found.type == TEXT else found.type
+    type_ = parse_type(found.choices[0]) if found.type == TEXT else found.type
     return None if len(misfits(values, to_typed(values, type_))) else type_
 
 
@@ -128,7 +140,7 @@ def settle(column: EncodedColumn) -> Recognised:
         type_.kind == "decimal" and cells > MOST_AMISS * len(column.codes) + 1
     ):
         return Recognised(TEXT, f"kept as text: {said}, though the others are")
-    return Recognised(type_, f'{said}: mend, or set type = "text"')
+    return Recognised(type_, f"{said}: to be mended in the file", ("text",))
 
 
 def kind_of(values: pa.StringArray, type_: ColumnType) -> str:
@@ -237,8 +249,8 @@ def _number(values: pa.StringArray, spelled: bool) -> Recognised | None:
             return Recognised(TEXT, "a zero with a minus (-0.0): kept as text")
         return Recognised(
             TEXT,
-            "numbers with and without zeros at the end (1.5 beside 1.50): kept as text; "
-            f'for a number say type = "decimal({whole + most},{most}) {plain_form(most, mark)}"',
+            "numbers with and without zeros at the end (1.5 beside 1.50): kept as text",
+            (f"decimal({whole + most},{most}) {plain_form(most, mark)}",),
         )
     if (
         pc.all(pc.match_substring_regex(values, _REAL)).as_py()
@@ -279,14 +291,12 @@ def _grouped(values: pa.StringArray, spelled: bool) -> Recognised | None:
             form = f"0{mark}000" + plain_form(most, point, least == most)[1:]
             return Recognised(
                 TEXT,
-                "digits in groups of three: kept as text; for numbers say "
-                f'type = "decimal({digits + most},{most}) {form}"',
+                "digits in groups of three: kept as text",
+                (f"decimal({digits + most},{most}) {form}",),
             )
         if mark not in ".," or groups["max"].as_py() > 1:
             return Recognised(
-                TEXT,
-                'digits in groups of three: kept as text; for numbers say type = "integer '
-                f'0{mark}000"',
+                TEXT, "digits in groups of three: kept as text", (f"integer 0{mark}000",)
             )
         everywhere = groups["min"].as_py() == 1
         before = pc.max(
@@ -299,8 +309,8 @@ def _grouped(values: pa.StringArray, spelled: bool) -> Recognised | None:
             )
             return Recognised(
                 TEXT,
-                f"numbers in which the {name} may mark thousands or decimals: kept as text; say "
-                f'type = "integer 0{mark}000" or type = "{decimal}"',
+                f"numbers in which the {name} may mark thousands or decimals: kept as text",
+                (f"integer 0{mark}000", decimal),
             )
     return None
 
@@ -321,7 +331,7 @@ def _with_a_sign(values: pa.StringArray) -> Recognised | None:
         return None
     bare = pc.replace_substring(values, sign, "")
     inner = recognise(bare)
-    grouped = "may mark" not in inner.note and re.search('type = "[^"]*0,000[".]', inner.note)
+    grouped = len(inner.choices) == 1 and re.search(r"0,000($|\.)", inner.choices[0])
     if inner.type.kind not in ("integer", "decimal") and not inner.note:
         return None
     number = f"replace([header], '{sign}', '')"
@@ -352,26 +362,24 @@ def _moment(values: pa.StringArray) -> Recognised | None:
         if other := _other_months(values, kind, forms):
             return Recognised(
                 TEXT,
-                "dates with names of months that mean others in another language: kept as text "
-                f'until the layout says type = "{kind} {forms[0]}" or "{kind} {other}"',
+                "dates with names of months that mean others in another language: kept as text",
+                (f"{kind} {forms[0]}", f"{kind} {other}"),
             )
         if len(readings) > 1:
             return Recognised(
                 TEXT,
-                f"dates whose day and month could be swapped: kept as text until the layout says "
-                f'type = "{kind} {forms[0]}" or "{kind} {_swapped(forms)}"',
+                "dates whose day and month could be swapped: kept as text",
+                (f"{kind} {forms[0]}", f"{kind} {_swapped(forms)}"),
             )
         if forms:
             return Recognised(ColumnType(kind, form=forms[0]))
     if forms := plausible(values, "short"):
         swapped = [f for f in forms if _order(f) != _order(forms[0])]
-        types = " or ".join(f'type = "date {f}"' for f in [forms[0], *swapped[:1]])
         return Recognised(
             TEXT,
-            f"dates with two digits of the year: kept as text; for dates from 19{PIVOT} to "
-            f"20{PIVOT - 1} say "
-            + types
-            + (" (day and month could be swapped)" if swapped else ""),
+            f"dates with two digits of the year (from 19{PIVOT} to 20{PIVOT - 1}, as a date): kept "
+            f"as text{'; day and month could be swapped' if swapped else ''}",
+            tuple(f"date {f}" for f in (forms[0], *swapped[:1])),
         )
     if all(
         pc.all(pc.match_substring_regex(some, _FINER)).as_py()

@@ -163,6 +163,12 @@ class _Deciding:
         """The columns that a person means, as (table, column)."""
         free = {n: t for n, t in self.layout.tables.items() if n not in self.held}
         found = [(n, c) for n, t in free.items() for c, s in t.columns.items() if said in s.sources]
+        if not found and option == "correct":  # what finds a record of another source
+            places = [self.layout.column_of(s, said) for s in self.encoded]
+            found = [
+                (t, next(n for n, c in self.spec(t).columns.items() if c == spec))
+                for t, spec in filter(None, places)
+            ]
         if found:
             self.headers.add(said)
             return found
@@ -252,8 +258,11 @@ class _Deciding:
         for blank in decisions.not_blanks:
             self.told.append(f'"{blank}" does not count as blank')
         by_header = {h for h, _ in decisions.types}
+        if not decisions.dates and not decisions.decimals:
+            return
         for table, spec in self.layout.tables.items():
-            for column, c in spec.columns.items() if table not in self.held else ():
+            read = spec.source in self.encoded and table not in self.held
+            for column, c in spec.columns.items() if read else ():
                 if not c.sources or c.split or by_header & {*c.sources}:
                     continue
                 found = type_by_forms(
@@ -272,8 +281,9 @@ class _Deciding:
     def type(self, said: str, text: str) -> None:
         """The type of a column."""
         for table, column in self.columns(said, "type"):
-            texts = self.texts(table, column) if self.spec(table).columns[column].sources else None
-            values = pa.array([], pa.string()) if texts is None else texts
+            spec = self.spec(table)
+            read = spec.columns[column].sources and spec.source in self.encoded
+            values = self.texts(table, column) if read else pa.array([], pa.string())
             type_ = said_type(text, values, said)
             self._typed(table, column, type_, "type")
             wrong, first = misfit(values, type_)
@@ -308,9 +318,9 @@ class _Deciding:
     def meaning(self, said: str, meaning: str) -> None:
         """What a spelling means."""
         column, spelling = self._spelling(said)
-        for table, name in self.columns(column, "means"):
+        for table, name in self.columns(column, "correct"):
             known = self.spec(table).columns[name].means
-            self.change_column(table, name, "means", means={**known, spelling: meaning})
+            self.change_column(table, name, "correct", means={**known, spelling: meaning})
             self.told.append(
                 f'{table}.{name}: "{spelling}" means '
                 + (f'"{meaning}"' if meaning else "that it is blank")
@@ -326,9 +336,9 @@ class _Deciding:
                 return said[:cut].strip(), said[cut + 1 :].strip()
         if not cuts:
             raise UsageError(
-                f'--means: "{said}" is not COLUMN: SPELLING',
+                f'--correct: "{said}" is not COLUMN:TEXT=RIGHT',
                 code="decide.means",
-                next='write it like --means "Kind: wodden=wooden"',
+                next='write it like --correct "Kind:wodden=wooden"',
             )
         return said[: cuts[0]].strip(), said[cuts[0] + 1 :].strip()
 

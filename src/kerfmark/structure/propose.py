@@ -475,8 +475,9 @@ class _Writer:
                 header=self.headers[c], type=str(with_headroom(self.recognised[c].type))
             )
             if self.recognised[c].note:
-                self.notes.append((self.headers[c], self.recognised[c].note))
-                self.comments[f"tables.{name}.{column}"] = [self.recognised[c].note]
+                header = self.headers[c]
+                self.notes.append((header, self.recognised[c].remark(header)))
+                self.comments[f"tables.{name}.{column}"] = [self.recognised[c].comment]
         above = {
             free_name(f"{column}_above", {*columns}, f"{name}_{column}_above"): self.trees[c]
             for c, column in named.items()

@@ -20,9 +20,16 @@ import numpy as np
 import pyarrow as pa
 
 from kerfmark.address import database_at, is_url
-from kerfmark.errors import DataRefused, Origin, TargetError, UsageError, in_rows
+from kerfmark.errors import DataRefused, Origin, TargetError, UsageError, counted, in_rows
 from kerfmark.layout.derive import settled
-from kerfmark.layout.edit import with_column, with_lacking, with_spelling, with_type, without_column
+from kerfmark.layout.edit import (
+    with_column,
+    with_lacking,
+    with_layout,
+    with_spelling,
+    with_type,
+    without_column,
+)
 from kerfmark.layout.model import Layout
 from kerfmark.layout.names import free_name, snake
 from kerfmark.layout.text import parse_layout
@@ -43,12 +50,13 @@ from kerfmark.read.union import parts_of
 from kerfmark.read.wrapped import AlsoSaidSource
 from kerfmark.store.interface import Changing, Database
 from kerfmark.store.names import view_name
+from kerfmark.structure.decisions import Decisions, decide
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.layout_beside import kept_beside, told_beside
 from kerfmark.verbs.left_as_it_was import left_as_it_was, parents_left
 from kerfmark.verbs.new_headers import NewHeaders, likeness
 from kerfmark.verbs.own_forms import SaidForms, in_own_forms
-from kerfmark.verbs.problem_groups import Group, problem_groups
+from kerfmark.verbs.problem_groups import Group, accept, problem_groups
 from kerfmark.verbs.recording import loaded_files, new_load, rows_set_aside, write_merged
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.retry import retried
@@ -142,6 +150,7 @@ def add(
     backup: str | Path | None = None,
     reading: Reading = Reading(),
     forms: SaidForms = SaidForms(),
+    corrections: Sequence[tuple[str, str]] = (),
     progress: Progress = silent,
 ) -> AddResult:
     """Adds files to the tables of a database that Kerfmark made. Everything lands, or nothing.
@@ -151,7 +160,8 @@ def add(
     unless `again`; with `only_new`, and where a folder or a pattern is named, it is passed over.
     `widen` lets a column take values for which its type was too narrow; `backup`
     names a file for a copy of the database as it was; `reading` says how the files are written,
-    and `forms` how their dates and numbers are, where that is not found by itself. With
+    and `forms` how their dates and numbers are, where that is not found by itself; `corrections`
+    are misspelt texts (`COLUMN:TEXT`) with what they mean, now and from then on. With
     `rehearsal` nothing is written, and problems are told instead of raised.
 
     Raises UsageError for what cannot be read or fits no source, DataRefused when the data do not
@@ -182,6 +192,7 @@ def add(
                     only_new=not again and (only_new or several),
                     forms=forms,
                     only_known=only_known,
+                    corrections=tuple(corrections),
                 ),
             )
             told = told_beside(database, file, adding.ledger.layout)
@@ -214,6 +225,7 @@ class AddOptions:
     only_new: bool = False
     forms: SaidForms = SaidForms()
     only_known: bool = False
+    corrections: tuple[tuple[str, str], ...] = ()
 
 
 def _notes_of_reading(encoded: Mapping[str, EncodedSource]) -> Iterator[str]:
@@ -289,6 +301,7 @@ class Adding:
         if not wanted.again:
             self._refuse_known_files(encoded)
         self._learn(routed, encoded)
+        self._correct(wanted.corrections, encoded)
         encoded, in_own_form = in_own_forms(
             self.layout, encoded, wanted.forms, lambda s: encode(s, self.progress, strict=strict)
         )
@@ -348,6 +361,8 @@ class Adding:
             done = self._rehearse(encoded, wanted.known, apart, wanted.only_known)
         if done.problems.total and not rehearsal:
             refusal = refused(done.problems, encoded)
+            if wanted.verb == "add" and refusal.corrections:
+                refusal.next = f"{accept(refusal.corrections)}\n{refusal.next}"
             told_of = ("tables > ", "sources > ", "in the layout")
             if wanted.verb == "add" and any(w in refusal.next for w in told_of):
                 layout = shlex.quote(str(self.database.layout_path))
@@ -582,6 +597,31 @@ class Adding:
         self.text = with_lacking(self.text, source, header, table, name, value)
         said = f"{value} throughout" if value else "blank"
         self.learned.append(f'files may lack "{header}": it is {said} then')
+
+    def _correct(
+        self, corrections: Sequence[tuple[str, str]], encoded: Mapping[str, EncodedSource]
+    ) -> None:
+        """Writes into the layout what misspelt texts mean. Raises UsageError for one that a record
+        of the database has: its rows would no longer say what they are."""
+        if not corrections:
+            return
+        decided = decide(self.layout, encoded, Decisions(means=tuple(corrections)))
+        for name, table in decided.layout.tables.items():
+            for column, spec in table.columns.items():
+                known = self.layout.tables[name].columns[column].means
+                for text in {*spec.means} - {*known} if spec.of_type.kind == "text" else ():
+                    rows = self.file.matching_rows(name, {column: pa.array([text])})[1]
+                    if len(rows):
+                        raise UsageError(
+                            f'"{text}" cannot be corrected: a record of {name} is called so',
+                            code="decide.there",
+                            why=f"{counted(len(rows), 'row')} of {name} in the database "
+                            f"{'has' if len(rows) == 1 else 'have'} it as {column}",
+                            next="correct it in the database first",
+                        )
+        self.text = with_layout(self.text, self.layout, decided.layout, {})
+        self.layout = parse_layout(self.text, "the layout in the database")
+        self.learned += decided.told
 
     def _put(self, source: str, header: str, table: str, encoded: EncodedSource) -> None:
         spec = self.layout.tables.get(table)

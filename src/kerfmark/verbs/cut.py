@@ -31,6 +31,7 @@ from kerfmark.verbs.add import AddOptions, AddResult
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.map_onto import fill
 from kerfmark.verbs.mark import layout_text
+from kerfmark.verbs.problem_groups import accept
 from kerfmark.verbs.proposing import mark_inputs
 from kerfmark.verbs.recording import (
     check_balance,
@@ -192,8 +193,8 @@ def cut(
             if given:
                 raise UsageError(
                     "a layout decides itself how its sources are read and what becomes of them",
-                    next=f"change it there; kerfmark mark FILES -o {shlex.quote(str(paths[0]))} "
-                    "with the same options writes what they decide into it",
+                    next=f"kerfmark mark {shlex.quote(str(paths[0]))} takes --type and the like "
+                    "and writes them; how its sources are read is changed in it",
                 )
             layout, text = read_layout(paths[0])
             sources = open_sources(layout, text, paths[0].name, paths[0].parent)
@@ -219,6 +220,9 @@ def cut(
             if done.problems.total:
                 raise refused(done.problems, encoded)
         except DataRefused as error:
+            if error.corrections:
+                mark = f"kerfmark mark {shlex.quote(str(saved))}" if saved == paths[0] else ""
+                error.next = f"{accept(error.corrections, mark)}\n{error.next}"
             if saved != paths[0]:  # there is no layout yet in which to follow the advice
                 files = shlex.join(map(str, inputs))
                 error.next += (

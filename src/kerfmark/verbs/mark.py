@@ -9,10 +9,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from kerfmark.errors import KerfmarkError, LayoutError, Origin, TargetError
+from kerfmark.errors import KerfmarkError, LayoutError, Origin, TargetError, UsageError
 from kerfmark.layout.edit import with_layout
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import parse_layout, read_layout, write_layout
+from kerfmark.profile.encode import encode
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading
 from kerfmark.structure.decisions import NOTHING, decide
@@ -23,6 +24,7 @@ from kerfmark.structure.references import Reference
 from kerfmark.structure.steering import Steering
 from kerfmark.verbs.atomic_write import require_writable, write_atomically
 from kerfmark.verbs.proposing import mark_inputs
+from kerfmark.verbs.sources import open_sources
 
 __all__ = ["MarkResult", "NearMiss", "Reason", "Reference", "Steering", "TableMarked", "mark"]
 
@@ -75,10 +77,13 @@ def mark(
     and as a page with the first rows of each table to `report` (HTML).
 
     A layout that is there already is kept: only what it does not know is added to it, unless
-    `replace` says to write it anew. Nothing else is written. Raises UsageError for what cannot be
-    read or said, TargetError for a file that is not a layout.
+    `replace` says to write it anew. Nothing else is written. Where `inputs` is one layout, what is
+    decided (`steering.decisions`) is written into it, and no tables are proposed. Raises UsageError
+    for what cannot be read or said, TargetError for a file that is not a layout.
     """
     started = time.perf_counter()
+    if [Path(i).suffix.lower() for i in inputs] == [".toml"]:
+        return _decide_in(Path(inputs[0]), layout, steering, reading, report, progress, started)
     path = None if layout is None else Path(layout)
     if path is not None and not path.parent.is_dir():
         raise TargetError(
@@ -129,6 +134,49 @@ def mark(
         round(time.perf_counter() - started, 3),
         proposal.decided,
     )
+
+
+def _decide_in(
+    path: Path,
+    output: str | Path | None,
+    steering: Steering,
+    reading: Reading,
+    report: str | Path | None,
+    progress: Progress,
+    started: float,
+) -> MarkResult:
+    """Writes what a person decides into a layout that is there, and nothing else."""
+    alone = Steering(decisions=steering.decisions)
+    if steering != alone or reading.is_given or report or output is not None:
+        raise UsageError(
+            "a layout is there already, so no tables are proposed",
+            code="usage.layout",
+            origin=Origin(str(path)),
+            next="name the files to have tables proposed; of a layout, decide with --type, --key, "
+            "--table-name and the like",
+        )
+    if steering.decisions == NOTHING:
+        raise UsageError(
+            "nothing is decided about this layout",
+            code="usage.layout",
+            origin=Origin(str(path)),
+            next=f"kerfmark mark {path} --type COLUMN=TYPE (or --key, --table-name and the like) "
+            f"writes it there; kerfmark check {path} looks whether it fits",
+        )
+    old, text = read_layout(path)
+    sources = open_sources(old, text, path.name, path.parent)
+    encoded = {n: encode(s, progress, strict=False) for n, s in sources.items()}
+    decided = decide(old, encoded, steering.decisions)
+    new = with_layout(text, old, decided.layout, decided.tables)
+    parse_layout(new, path.name)
+    with write_atomically({path: new}):
+        pass
+    told = tuple(
+        TableMarked(n, t.source, None, t.known_by, tuple(t.columns), t.parents, t.part_of)
+        for n, t in decided.layout.tables.items()
+    )
+    seconds = round(time.perf_counter() - started, 3)
+    return MarkResult(str(path), told, (), (), (), (), (), (), (), seconds, decided.told)
 
 
 def layout_text(layout: Layout, comments: Mapping[str, list[str]]) -> str:

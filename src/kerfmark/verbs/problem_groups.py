@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from kerfmark.errors import Origin
-from kerfmark.normalize.problems import KINDS, Problem, Problems
+from kerfmark.normalize.problems import KINDS, Problem, Problems, corrections
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.read.source import Severity
 
@@ -23,7 +24,7 @@ class Place:
 @dataclass(frozen=True)
 class Group:
     """Problems of one kind in one column: how many, the first places, and what to do. `broken` ones
-    refuse the load."""
+    refuse the load. `corrections`: misspelt texts with what they mean, as an option takes them."""
 
     kind: str
     severity: Severity
@@ -33,6 +34,7 @@ class Group:
     total: int
     places: tuple[Place, ...]
     remedy: str
+    corrections: tuple[str, ...] = ()
 
 
 def problem_groups(
@@ -40,6 +42,13 @@ def problem_groups(
 ) -> tuple[Group, ...]:
     """All problems, worst first, each with at most so many places."""
     return tuple(_group(p, sources, places) for p in problems.worst_first())
+
+
+def accept(corrections: Sequence[str], command: str = "") -> str:
+    """A remedy, ready to paste: misspelt texts are accepted as what they mean."""
+    options = " ".join(f"--correct {shlex.quote(c)}" for c in corrections)
+    those = "this spelling" if len(corrections) == 1 else "these spellings"
+    return f"{f'{command} ' if command else ''}{options} accepts {those} from now on"
 
 
 def _group(problem: Problem, sources: Mapping[str, EncodedSource], most: int | None) -> Group:
@@ -59,6 +68,7 @@ def _group(problem: Problem, sources: Mapping[str, EncodedSource], most: int | N
         problem.total,
         tuple(found[:most]),
         problem.remedy,
+        tuple(corrections(problem, encoded.text)),
     )
 
 
