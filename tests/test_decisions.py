@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import csv
 import random
+import shlex
 import sqlite3
 import tomllib
 from collections.abc import Callable
@@ -214,7 +215,69 @@ def test_values_that_do_not_fit_what_was_decided_are_told_and_refused(
     assert "Mood" in done.err and not (tmp_path / "a.db").exists()
 
 
-def test_a_layout_is_not_decided_about_by_cut(kerfmark: Runner) -> None:
-    kerfmark("mark", "rounds.csv", "-o", "a.layout.toml")
+def test_a_layout_is_decided_about_by_mark(kerfmark: Runner, tmp_path: Path) -> None:
+    kerfmark("mark", "rounds.csv", "-o", "a.layout.toml", *BASE)
     done = kerfmark("cut", "a.layout.toml", "--into", "a.db", "--type", "Day=D/M/YYYY", code=2)
-    assert "next: change it there; kerfmark mark FILES -o a.layout.toml" in done.err
+    assert "next: kerfmark mark a.layout.toml takes --type" in done.err
+    kerfmark("mark", "a.layout.toml", "--type", "Day=D/M/YYYY", "--correct", "Kind:wodden=wooden")
+    kerfmark("mark", "a.layout.toml", "--known-by", "Mood", "--optional", "Mood", code=2)
+    kerfmark("mark", "a.layout.toml", code=2)
+    kerfmark("cut", "a.layout.toml", "--into", "a.db")
+    assert ask(tmp_path / "a.db", "SELECT DISTINCT kind FROM hive ORDER BY 1") == [
+        ("straw",),
+        ("wooden",),
+    ]
+    kerfmark("prove", "a.db")
+
+
+APIARIES = ("Nothing Mill", "Weir House", "Ford Lane", "Stone Barn")
+
+
+def test_a_misspelt_name_is_one_finding_with_an_option_that_accepts_it(
+    kerfmark: Runner, tmp_path: Path, write: Callable[..., Path]
+) -> None:
+    """In a later file, in the first one, and where a lookup goes: the option that is offered is
+    taken as it is printed, and the rows are those of the record that was meant."""
+    row = "{},{},G{},calm\n".format
+    write("first.csv", "no,apiary,grid,mood\n" + "".join(row(n, APIARIES[n % 4], n % 4) for n in range(1, 41)))  # fmt: skip
+    write("later.csv", "no,apiary,grid,mood\n" + "".join(row(n, "Nothing Mil", 0) for n in range(50, 54)) + row(60, "Weir House", 1))  # fmt: skip
+    kerfmark("cut", "first.csv", "--into", "a.db", "--unique", "grid", "--known-by", "apiary")
+    refused = kerfmark("add", "later.csv", "--into", "a.db", code=1).err
+    assert refused.count("later.csv") == 1 and "rows 2, 3, 4, 5" in refused
+    option = shlex.split(refused.split("next: ")[1].split(" accepts this spelling")[0])
+    assert option == ["--correct", "apiary:Nothing Mil=Nothing Mill"]
+    rehearsed = kerfmark("add", "later.csv", "--into", "a.db", "--rehearse", code=1).out
+    assert shlex.join(option) in rehearsed
+    told = kerfmark("add", "later.csv", "--into", "a.db", *option).out
+    assert 'apiary.apiary: "Nothing Mil" means "Nothing Mill"' in told
+    counted = (
+        "SELECT apiary, COUNT(*) FROM first JOIN apiary USING (apiary_id) GROUP BY 1 ORDER BY 1"
+    )
+    expected = [("Ford Lane", 10), ("Nothing Mill", 14), ("Stone Barn", 10), ("Weir House", 11)]
+    assert ask(tmp_path / "a.db", counted) == expected
+    kerfmark("prove", "a.db")
+    write("june.csv", "no,apiary,grid,mood\n" + row(70, "Nothing Mil", 0))  # from then on
+    kerfmark("add", "june.csv", "--into", "a.db")
+    kerfmark("prove", "a.db")
+    never = kerfmark("add", "june.csv", "--again", "--into", "a.db", "--correct", "apiary:Weir House=Ford Lane", code=2)  # fmt: skip
+    assert "a record of apiary is called so" in never.err
+    assert ask(tmp_path / "a.db", counted)[1] == ("Nothing Mill", 15)
+
+
+def test_a_number_or_another_word_is_not_offered_as_a_spelling(
+    kerfmark: Runner, write: Callable[..., Path]
+) -> None:
+    write("hives.csv", "hive,kind\n" + "".join(f"Hive {n:03},{'ab'[n % 2]}\n" for n in range(20)))
+    write("visits.csv", "hive,keeper\nHive 003,x\nHive 083,y\nHibe 004,z\nHut 5,z\n")
+    write(
+        "l.toml",
+        'kerfmark = 1\n[sources.hives]\nfile = "hives.csv"\n[sources.visits]\nfile = "visits.csv"\n'
+        '[tables.hive]\nsource = "hives"\neach_row = true\nknown_by = ["hive"]\ncolumns = ["hive", "kind"]\n'
+        '[tables.visit]\nsource = "visits"\neach_row = true\ncolumns = ["keeper"]\n[tables.visit.links]\n'
+        'hive_id = {to = "hive", by = {hive = "hive"}, missing = "refuse"}\n',
+    )
+    told = kerfmark("check", "l.toml", code=1).out
+    assert "--correct 'hive:Hibe 004=Hive 004' accepts this spelling" in told
+    kerfmark("mark", "l.toml", "--correct", "hive:Hibe 004=Hive 004")
+    told = kerfmark("check", "l.toml", code=1).out
+    assert "--correct" not in told and 'in "hive": 2' in told

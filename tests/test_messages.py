@@ -126,7 +126,7 @@ CASES = [
     (
         "cut v.layout.toml --into x.db --delimiter ;",
         2,
-        "a layout says itself how its sources are written",
+        "kerfmark mark v.layout.toml takes --type and the like and writes them",
     ),
     ("mark visits.csv -o nowhere/x.toml", 2, "the folder for the layout does not exist"),
     ("measure visits.csv --report nowhere/x.html", 2, "the folder for the file does not exist"),

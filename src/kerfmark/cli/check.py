@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import shlex
 import sys
-from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from kerfmark.cli import loading, reading
@@ -80,11 +79,11 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             progress=progress,
         )
     terminal.result(result)
-    _tell(result, terminal)
+    _tell(result, args, terminal)
     return 1 if result.problems else 0
 
 
-def _tell(result: CheckResult, terminal: Terminal) -> None:
+def _tell(result: CheckResult, args: argparse.Namespace, terminal: Terminal) -> None:
     for s in result.sources:
         more = [f"{counted(s.left_out, 'row')} left out by the layout"] if s.left_out else []
         more += [
@@ -130,7 +129,8 @@ def _tell(result: CheckResult, terminal: Terminal) -> None:
             right=[2, 3, 4],
         )
     for group in result.groups:
-        tell_group(group, terminal, f"kerfmark mark {shlex.quote(result.layout)}")
+        mark = f"kerfmark mark {shlex.quote(result.layout)}"
+        tell_group(group, terminal, mark, each=args.all)
     terminal.say()
     if not result.problems:
         done = (
@@ -154,31 +154,28 @@ def _tell(result: CheckResult, terminal: Terminal) -> None:
     )
 
 
-ROWS = 8
-"""Rows with the same value and reason that are named."""
-
-
-def tell_group(group: Group, terminal: Terminal, deciding: str = "") -> None:
-    """Problems of one kind, those that say the same on one line, and what to do; `deciding` is the
-    command that takes corrections ("": the same one again)."""
+def tell_group(group: Group, terminal: Terminal, deciding: str = "", *, each: bool = False) -> None:
+    """Problems of one kind, those that say the same on one line (or `each` on its own), and what to
+    do; `deciding` is the command that takes corrections ("": the same one again)."""
     from kerfmark.verbs.problem_groups import accept
 
     terminal.say()
     style = {"broken": BAD, "doubtful": HEAD, "odd": FAINT}[group.severity]
     where = f' in "{group.column}"' if group.column else ""
     terminal.say((group.severity, style), "  ", (f"{group.what}{where}: {group.total:,}", BOLD))
-    rows: dict[tuple[str, str, str], list[int | None]] = {}
-    for p in group.places:
+    rows: dict[tuple[str, str, str, int], list[str]] = {}
+    for n, p in enumerate(group.places):
         file = p.origin.file + (f', sheet "{p.origin.sheet}"' if p.origin.sheet else "")
-        rows.setdefault((file, p.value or "-", p.reason), []).append(p.origin.row)
-    several = len({file for file, _, _ in rows}) > 1
+        same = rows.setdefault((file, p.value or "-", p.reason, n if each else 0), [])
+        same += [f"{p.origin.row or '-'}"] if f"{p.origin.row or '-'}" not in same else []
+    several = len({file for file, *_ in rows}) > 1
     terminal.say((f"  {next(iter(rows))[0]}" if not several else "", FAINT))
     many = any(len(some) > 1 for some in rows.values())
     terminal.table(
         [*(["file"] if several else []), "  rows" if many else "  row", "value", "why"],
         [
-            (*([f"  {file}"] if several else []), f"  {_rows(some)}", value, why)
-            for (file, value, why), some in rows.items()
+            (*([f"  {file}"] if several else []), f"  {', '.join(some)}", value, why)
+            for (file, value, why, _), some in rows.items()
         ],
         right=[int(several)],
         cut=[1 + several, 2 + several],
@@ -189,10 +186,3 @@ def tell_group(group: Group, terminal: Terminal, deciding: str = "") -> None:
     remedies += [group.remedy] if group.remedy else []
     if remedies:
         terminal.say("  next: ", "\n".join(remedies).replace("\n", "\n        "))
-
-
-def _rows(rows: Sequence[int | None]) -> str:
-    """Rows as they are named, each once."""
-    some = [f"{r}" for r in dict.fromkeys(rows) if r]
-    more = f" and {len(some) - ROWS:,} more" if len(some) > ROWS else ""
-    return (", ".join(some[:ROWS]) or "-") + more
