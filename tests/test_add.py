@@ -67,7 +67,7 @@ def test_the_demo_s_months_each_with_its_trouble(
     assert "refused  4 problems" in told and told.count("next:") == 1  # one misspelt name
     kerfmark("add", "inspections-2026-02.csv", "--into", db, "--learn")
     told = kerfmark("add", "inspections-2026-03.csv", "--into", db, code=2).err
-    assert '"Weather" is new' in told and '--leave-out "Weather", or --put "Weather=TABLE"' in told
+    assert '"Weather" is new' in told and '--leave-out "Weather" leaves out what is new' in told
     kerfmark("add", "inspections-2026-03.csv", "--into", db, "--put", "Weather=inspection")
     told = kerfmark("add", "inspections-2026-04.csv", "--into", db, code=1).err
     assert 'is "Nothing Mil" a misspelling of it?' in told

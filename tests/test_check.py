@@ -143,7 +143,7 @@ def test_good_rows_land_and_the_others_are_set_aside_with_reasons(
         and rows[1]["kerfmark reason"] == '"note" is blank'
     )
     assert rows[2]["kerfmark reason"] == '"no" duplicates an earlier row (row 3)'
-    assert rows[3]["kerfmark remedy"].startswith("mend")
+    assert rows[3]["kerfmark remedy"].startswith("correct")
     assert (
         rows[4]["kind"] == "many,fields"
         and rows[5]["note"] == ""

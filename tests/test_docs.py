@@ -111,8 +111,8 @@ def test_the_pages_by_task_can_be_followed(kerfmark: Runner, tmp_path: Path, pag
                 continue
             words = shlex.split(line, comments=True)
             assert words[0] == "kerfmark"
-            if "mend-me.csv" in words[:3]:  # what a person does by hand
-                there = tmp_path / "mend-me.csv"
+            if "to-correct.csv" in words[:3]:  # what a person does by hand
+                there = tmp_path / "to-correct.csv"
                 text = there.read_text("utf-8-sig")
                 there.write_text(
                     text.replace("31.04.2026", "30.04.2026").replace(
@@ -142,7 +142,7 @@ def test_the_page_about_python_can_be_followed(
     assert (
         (tmp_path / "tables/hive.csv").exists()
         and (tmp_path / "apiary.svg").exists()
-        and (tmp_path / "mend-me.csv").exists()
+        and (tmp_path / "to-correct.csv").exists()
     )
     page = (ROOT / "docs/library.md").read_text("utf-8")
     for name in library.__all__:

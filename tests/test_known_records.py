@@ -6,6 +6,7 @@ from __future__ import annotations
 import csv
 import io
 import re
+import shlex
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -373,7 +374,8 @@ def test_one_cause_is_one_finding_and_rows_that_are_right_are_not_blamed(
     assert 'rows 2, 3, 4, column "kind": differs from what the database says' in told
     assert told.count('"k1"') == 1 and "row 7" in told and "an earlier row" in told  # H50 is new
     assert (
-        "next: mend the cells\n" in told and "\n      say --known keep, fill or overwrite\n" in told
+        "next: correct the cells\n" in told
+        and "\n      --known keep leaves what is there\n      --known overwrite" in told
     )
 
 
@@ -416,9 +418,10 @@ def test_the_type_that_fits_all_values_is_found_and_the_remedy_works(
     )
     write("d.toml", text)
     told = kerfmark("cut", "d.toml", "--into", "d.db", code=1).err
-    assert f'set type = "{fits or "text"}" for d.day in the layout' in told
-    assert ("it fits all 28 different values" in told) == bool(fits)
-    write("d.toml", text.replace(f'type = "{wrong}"', f'type = "{fits or "text"}"'))
+    assert ("fits all 28 different values" in told) == bool(fits)
+    remedy = re.search("next: kerfmark (mark d.toml .*) (fits|keeps)", told)
+    assert remedy and f"d.day={fits or 'text'}" in remedy[1]
+    kerfmark(*shlex.split(remedy[1]))
     kerfmark("cut", "d.toml", "--into", "d.db")
 
 

@@ -105,7 +105,7 @@ def test_a_column_that_is_lacking_is_blank_or_has_a_value(
     without = [[*r[:2], *r[3:5]] for r in MORE]  # neither Paid by nor Note
     write("feb.csv", text(["No", "Paid on", "Paid to", "Cents"], without))
     told = kerfmark("add", "feb.csv", "--into", str(paid), code=2).err
-    assert '--lacking "Note" leaves it blank' in told
+    assert '--lacking "Note" --lacking "Paid by=VALUE" fills what is missing' in told
     told = kerfmark("add", "feb.csv", "--into", str(paid), "--lacking", "Note", "--lacking", "Paid by", code=2).err  # fmt: skip
     assert '"Paid by" cannot be blank in paid' in told and '--lacking "Paid by=VALUE"' in told
     both = ["--lacking", "Note", "--lacking", "Paid by=cheque"]
@@ -162,7 +162,7 @@ def test_a_wrong_file_is_called_that(
     kerfmark("cut", "paid.csv", "--into", "a.db")
     write("jars.csv", text(head, [[f"{h}{i}" for h in head] for i in range(9)]))
     told = kerfmark("add", "jars.csv", "--into", "a.db", code=2).err
-    assert known in told and "is it the right file?" in told and "--beside" in told
+    assert known in told and "name the right file" in told and "--beside" in told
     kerfmark("cut", "jars.csv", "--into", "a.db", "--beside")  # as it says
     assert kerfmark("prove", "a.db").code == 0
 

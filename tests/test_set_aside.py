@@ -62,7 +62,7 @@ def test_each_row_says_why_and_what_may_have_been_meant(
     why = {n: (r["kerfmark reason"], r["kerfmark suggestion"]) for n, r in found.items()}
     assert "is not an integer" in why["Elm-02"][0] and not why["Elm-02"][1]
     assert why["2"][0] == '"Hive" "Elm-02" refers to a record of hive whose own row is refused: hives.csv, row 3'  # fmt: skip
-    assert found["2"]["kerfmark remedy"] == "mend that row; this one fits then as it is"
+    assert found["2"]["kerfmark remedy"] == "correct that row; this one fits then as it is"
     assert 'the nearest is "Oak-07"' in why["3"][0] and why["3"][1] == "Hive = Oak-07"
     assert why["4"][1] == "Mood = calm"
     for n, (_, suggested) in why.items():

@@ -110,7 +110,7 @@ def test_its_hidden_sheet_is_told_and_a_range_is_read(visits: Path, kerfmark: Ru
 def test_it_is_cut_and_proven(visits: Path, tmp_path: Path) -> None:
     done = cut([visits], tmp_path / "v.db")
     assert {t.rows for t in done.tables} >= {2, 4}
-    error = "the formula's result is the error #N/A, taken as blank (row 6); mend the formula"
+    error = "the formula's result is the error #N/A, taken as blank (row 6); correct the formula"
     assert any(header == "share" and what.startswith(error) for header, what in done.notes)
     assert prove(tmp_path / "v.db").holds
 

@@ -83,7 +83,7 @@ def test_a_year(db: Target, write: Write, kerfmark: Runner, tmp_path: Path) -> N
     kerfmark("add", "2040-04.csv", *into, "--put", f"Weather={visit}")
     took(rows)
     write("prices.csv", text(["Room", "Seats"], [["red", 45], ["blue", 79]]))
-    assert "is it the right file?" in kerfmark("add", "prices.csv", *into, code=2).err
+    assert "name the right file" in kerfmark("add", "prices.csv", *into, code=2).err
     # May: a workbook in place of a file, and a column that is missing
     rows = month(5, 30)
     book = openpyxl.Workbook()

@@ -65,8 +65,7 @@ class KerfmarkError(Exception):
 
     `code` is short and stable; `what` one sentence; `why` the reason; `next` what a person can do
     about it, one remedy per line; `origin` the place; `more` further places of the same kind, first
-    ones only, with `total` of them in all. `corrections` are misspelt texts with what they mean,
-    each as an option takes it (`Kind:wodden=wooden`).
+    ones only, with `total` of them in all.
     """
 
     code = "error"
@@ -81,13 +80,11 @@ class KerfmarkError(Exception):
         origin: Origin | None = None,
         more: Sequence[str] = (),
         total: int = 0,
-        corrections: Sequence[str] = (),
     ) -> None:
         super().__init__(what)
         self.code = code or type(self).code
         self.what, self.why, self.next, self.origin = what, why, next, origin
         self.more, self.total = tuple(more), total
-        self.corrections = tuple(corrections)
 
     def __str__(self) -> str:
         lines = [f"{self.origin}: {self.what}" if self.origin else self.what]

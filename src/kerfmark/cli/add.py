@@ -31,7 +31,7 @@ a load back.
   kerfmark add inspections-2026-*.csv --into apiary.db --rehearse
   kerfmark add incoming/ --into apiary.db                                   what is new in a folder, every night
   kerfmark add inspections-2026-06.csv --into apiary.db --known keep        only what is new of a file that overlaps
-  kerfmark add mended.csv --into apiary.db                                  rows that --set-aside wrote, after they were mended
+  kerfmark add corrected.csv --into apiary.db                                  rows that --set-aside wrote, after they were corrected
 """  # noqa: E501
 
 
@@ -242,7 +242,7 @@ def tell(
             (counted(result.set_aside, "row"), BAD),
             " in " if result.rejects else "",
             (", ".join(result.rejects), BOLD),
-            ": mend what is in it, and add that file" if result.rejects else "",
+            ": correct what is in it, and add that file" if result.rejects else "",
         )
     if not closing:
         return

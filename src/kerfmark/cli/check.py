@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import shlex
 import sys
 from typing import TYPE_CHECKING
 
@@ -129,8 +128,7 @@ def _tell(result: CheckResult, args: argparse.Namespace, terminal: Terminal) -> 
             right=[2, 3, 4],
         )
     for group in result.groups:
-        mark = f"kerfmark mark {shlex.quote(result.layout)}"
-        tell_group(group, terminal, mark, each=args.all)
+        tell_group(group, terminal, each=args.all)
     terminal.say()
     if not result.problems:
         done = (
@@ -154,11 +152,9 @@ def _tell(result: CheckResult, args: argparse.Namespace, terminal: Terminal) -> 
     )
 
 
-def tell_group(group: Group, terminal: Terminal, deciding: str = "", *, each: bool = False) -> None:
+def tell_group(group: Group, terminal: Terminal, *, each: bool = False) -> None:
     """Problems of one kind, those that say the same on one line (or `each` on its own), and what to
-    do; `deciding` is the command that takes corrections ("": the same one again)."""
-    from kerfmark.verbs.problem_groups import accept
-
+    do."""
     terminal.say()
     style = {"broken": BAD, "doubtful": HEAD, "odd": FAINT}[group.severity]
     where = f' in "{group.column}"' if group.column else ""
@@ -182,7 +178,5 @@ def tell_group(group: Group, terminal: Terminal, deciding: str = "", *, each: bo
     )
     if group.total > len(group.places):
         terminal.say(f"  ... and {group.total - len(group.places):,} more (--all tells them)")
-    remedies = [accept(group.corrections, deciding)] if group.corrections else []
-    remedies += [group.remedy] if group.remedy else []
-    if remedies:
-        terminal.say("  next: ", "\n".join(remedies).replace("\n", "\n        "))
+    if group.remedy:
+        terminal.say("  next: ", group.remedy.replace("\n", "\n        "))

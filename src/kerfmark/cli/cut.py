@@ -191,7 +191,7 @@ def _tell(result: CutResult, terminal: Terminal, engine: str = "") -> None:
             (counted(result.set_aside, "row"), BAD),
             " in ",
             (", ".join(result.rejects), BOLD),
-            ", with the reason: mend what is in it, and add that file",
+            ", with the reason: correct what is in it, and add that file",
         )
     into = (
         f"--as-script {shlex.quote(result.database)} --for {engine}"

@@ -70,7 +70,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         f"{shlex.quote(str(folder / 'inspections-2026-05.csv'))}",
         f"kerfmark add {shlex.quote(str(folder))}/inspections-2026-05.csv --into "
         f"{shlex.quote(database)} --set-aside "
-        f"{shlex.quote(str(folder / 'mend-me.csv'))}",
+        f"{shlex.quote(str(folder / 'to-correct.csv'))}",
         f"kerfmark show {shlex.quote(database)} hive --rows 10",
         f"{of_files.query_command(database, 'SELECT * FROM inspections_flat LIMIT 3')}   (or any "
         "other program)",

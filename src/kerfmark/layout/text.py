@@ -3,6 +3,7 @@ comments."""
 
 from __future__ import annotations
 
+import shlex
 import textwrap
 import tomllib
 from collections.abc import Mapping, Sequence
@@ -40,9 +41,20 @@ def read_layout(path: Path) -> tuple[Layout, str]:
     """
     try:
         text = path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise LayoutError(
+            "there is no such file",
+            origin=Origin(str(path)),
+            next="check the name and the folder\n"
+            f"kerfmark mark FILES -o {shlex.quote(str(path))} makes a layout\n"
+            "kerfmark show DB --layout prints the one of a database",
+        ) from None
     except (OSError, UnicodeDecodeError) as error:
         raise LayoutError(
-            "the layout cannot be read", origin=Origin(str(path)), why=str(error)
+            "the layout cannot be read",
+            origin=Origin(str(path)),
+            why=error.strerror or "" if isinstance(error, OSError) else "it is not UTF-8 text",
+            next="name a layout, a text file (.toml) that kerfmark mark has written",
         ) from error
     return parse_layout(text, path.name), text
 
@@ -88,7 +100,7 @@ def refused(name: str, text: str, mistakes: Sequence[Mistake]) -> LayoutError:
         origin=Origin(name),
         more=[f"line {line}, {said}" if line else said for line, said in told],
         total=len(told),
-        next="mend it and run the command again",
+        next="correct it and run the command again",
     )
 
 

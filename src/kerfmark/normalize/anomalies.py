@@ -128,7 +128,7 @@ def _for_one(
         tuple(target.by.values()),
         np.array(sorted(said)),
         lambda r: said[r],
-        f'mend the cells\nleave it; missing = "refuse" in tables > {table.name} > links > '
+        f'correct the cells\nleave it; missing = "refuse" in tables > {table.name} > links > '
         f"{link} refuses such rows",
         "doubtful",
         target.to,

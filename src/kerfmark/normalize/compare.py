@@ -77,7 +77,8 @@ class _Comparing:
                     tuple(feed.layout.key_headers(name)),
                     own,
                     f"is in the database already, as a record of {name}",
-                    "say --known keep, fill or overwrite\nleave the row out",
+                    "--known keep leaves what is there\n--known fill fills its blanks\n"
+                    "--known overwrite replaces what it says\nleave the row out",
                     name,
                     there,
                 )
@@ -223,9 +224,10 @@ class _Comparing:
             (header,),
             rows,
             reason,
-            "mend the cells\nsay --known keep"
+            "correct the cells\n--known keep leaves what is there"
             if spec.part_of
-            else "mend the cells\nsay --known keep, fill or overwrite",
+            else "correct the cells\n--known keep leaves what is there\n"
+            "--known overwrite replaces it",
             name,
             self.matched.rows[name][which],
         )

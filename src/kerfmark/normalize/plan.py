@@ -107,7 +107,7 @@ class _Planning:
                 if len(wrong := at[~np.array(same, bool)[back.ravel()]]):
                     known = " + ".join(target.by.values())
                     remedy = (
-                        f'mend the cells\ntake "{header}" out of repeats of tables > '
+                        f'correct the cells\ntake "{header}" out of repeats of tables > '
                         f"{name} > links > {link}"
                     )
                     feed.problem(
@@ -228,7 +228,7 @@ class _Planning:
                 (header,),
                 mine,
                 f"has more records of {name} than the database has for this {spec.part_of}",
-                "say --known keep\nleave the row out",
+                "--known keep leaves what is there\nleave the row out",
                 spec.part_of,
                 self.rows[spec.part_of][owner[more[first]]],
             )
@@ -238,7 +238,7 @@ class _Planning:
                 (header,),
                 owners.source_rows()[fewer],
                 f"has fewer records of {name} than the database has for this {spec.part_of}",
-                "say --known keep\nleave the row out",
+                "--known keep leaves what is there\nleave the row out",
                 spec.part_of,
                 self.rows[spec.part_of][fewer],
             )

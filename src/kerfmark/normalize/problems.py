@@ -4,6 +4,7 @@ is odd but may stay."""
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -41,7 +42,9 @@ class Problem:
     with its reason. `headers` are those of the column, or of several; none for whole rows. Where a
     record is held `against` one that the database has, the number of the row of that in the
     `table`. `suggested` tells of a record what its cell under the header `suggested_for` (the only
-    one of `headers`, unless it is said) may have been meant to say; "" for nothing.
+    one of `headers`, unless it is said) may have been meant to say; "" for nothing. `remedy` has
+    one way out on a line; `decide` gives for some of these lines the option that does the same ("":
+    there is none).
     """
 
     kind: str
@@ -56,6 +59,7 @@ class Problem:
     against: Mapping[int, int] = field(default_factory=dict)
     suggested: Callable[[int], str] | None = None
     suggested_for: str = ""
+    decide: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def column(self) -> str:
@@ -111,6 +115,23 @@ class Problems:
         return sorted(self.found, key=lambda p: order.index(p.kind)) + sorted(
             self.odd, key=lambda p: order.index(p.kind)
         )
+
+
+def advice(problem: Problem, text: Callable[[str, int], str], deciding: str | None) -> list[str]:
+    """What to do about a problem, one way on a line: misspelt texts are accepted by an option, and
+    so is what can be decided otherwise, where options decide: of the command `deciding`, or of the
+    same one again (""). None: only misspelt texts are accepted by an option."""
+    command = f"{deciding} " if deciding else ""
+    out = []
+    if found := corrections(problem, text):
+        options = " ".join(f"--correct {shlex.quote(c)}" for c in found)
+        those = "this spelling" if len(found) == 1 else "these spellings"
+        out.append(f"{command}{options} accepts {those} from now on")
+    for line in problem.remedy.split("\n") if problem.remedy else ():
+        option = line if deciding is None else problem.decide.get(line, line)
+        if option:
+            out.append(line if option == line else f"{command}{option}")
+    return out
 
 
 MOST_CORRECTED = 3

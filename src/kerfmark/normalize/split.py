@@ -25,7 +25,7 @@ from kerfmark.normalize.lookup import Found, circular
 from kerfmark.normalize.merge import merge
 from kerfmark.normalize.merged import Existing, Merged, Numbers
 from kerfmark.normalize.prepare import Prepared
-from kerfmark.normalize.problems import EnoughProblems, Problem, Problems, corrections, lines
+from kerfmark.normalize.problems import EnoughProblems, Problem, Problems, advice, lines
 from kerfmark.normalize.rejoin import check_rejoined
 from kerfmark.normalize.table_rows import SHOWN, Column, Counted, Linked, TableRows, Typed
 from kerfmark.normalize.tables import SourceTables
@@ -96,19 +96,20 @@ class MergeTarget:
     only_known: bool = False
 
 
-def refused(problems: Problems, sources: Mapping[str, EncodedSource]) -> DataRefused:
-    """The error for problems that nothing was done about."""
+def refused(
+    problems: Problems, sources: Mapping[str, EncodedSource], deciding: str | None = None
+) -> DataRefused:
+    """The error for problems that nothing was done about; `deciding` is the command that takes
+    decisions ("": the same one again, None: there is none)."""
     found = [p for p in problems.worst_first() if p.severity == "broken"]
     shown, told = lines(found, lambda s, r, h: sources[s].found.origin(r, h), SHOWN)
+    remedies = (r for p in found for r in advice(p, sources[p.source].text, deciding))
     return DataRefused(
         f"{counted(problems.total, 'problem')} between the data and the layout",
         code="data.misfit",
         more=shown,
         total=len(shown) + max(0, problems.total - told),
-        next="\n".join(dict.fromkeys(r for p in found for r in p.remedy.split("\n"))),
-        corrections=tuple(
-            dict.fromkeys(c for p in found for c in corrections(p, sources[p.source].text))
-        ),
+        next="\n".join(dict.fromkeys(remedies)),
     )
 
 
@@ -245,7 +246,7 @@ def of_refused(
                 f'"{" ".join(mine.text(h, record) for h in problem.headers)}" refers to a record '
                 f"of {problem.table} whose own row is refused: {feed.found.origin(owner[record])}"
             ),
-            remedy="mend that row; this one fits then as it is",
+            remedy="correct that row; this one fits then as it is",
             suggested=None,
         )
 
@@ -449,7 +450,7 @@ def _circles(feed: SourceTables, table: TableRows, link: str, problems: Problems
                 (header,),
                 np.sort(records),
                 "leads back to the same record in the end",
-                "mend the cells, unless it is meant",
+                "correct the cells, unless it is meant",
                 "doubtful",
                 table.name,
             )

@@ -5,28 +5,24 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import replace
+from types import MappingProxyType
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
-from kerfmark.errors import article, counted
+from kerfmark.errors import article
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
 from kerfmark.normalize.lookup import Found, differing, nearest, resolve
 from kerfmark.normalize.nearest import nearest_of
 from kerfmark.normalize.parts import filled_groups, parts_of_records, split_cells, stacked
 from kerfmark.normalize.prepare import Cells, Prepared
 from kerfmark.normalize.problems import Problem, Problems, Reason
+from kerfmark.normalize.remedies import of_misfits
 from kerfmark.normalize.table_rows import Column, Counted, Linked, TableRows, Typed
 from kerfmark.normalize.transform import not_allowed
 from kerfmark.profile.codes import combine, filled, first_rows, gather, holds, most_frequent
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import misfits, to_text, to_typed
-from kerfmark.profile.recognise import fitting_type
-from kerfmark.profile.types import TEXT
-
-FEW_WORDS, SHORT = 3, 12
-"""Different words that may mean a blank, and their characters, at most."""
 
 
 class SourceTables:
@@ -50,6 +46,7 @@ class SourceTables:
         against: np.ndarray | None = None,
         suggested: Callable[[int], str] | None = None,
         suggested_for: str = "",
+        decide: Mapping[str, str] = MappingProxyType({}),
     ) -> None:
         """Adds a problem; `rows` are those of the prepared source, and what `reason` and
         `suggested` are asked about. `against` are the rows of the database that they are held
@@ -76,6 +73,7 @@ class SourceTables:
                 against=held,
                 suggested=of_records(suggested) if suggested else None,
                 suggested_for=suggested_for,
+                decide=decide,
             )
         )
 
@@ -379,7 +377,7 @@ class SourceTables:
                 return f'"{text(row)}" was not found in {link.to}{found}'
 
             remedy = (
-                'mend the cells\nsay missing = "create" or "blank" in tables > '
+                'correct the cells\nsay missing = "create" or "blank" in tables > '
                 f"{table.name} > links > {name}"
             )
             self.problem(
@@ -448,7 +446,7 @@ class SourceTables:
                 (header,),
                 rows[wrong],
                 f"differs from what {parent.name} says of the same {known}",
-                f'mend the cells\ntake "{header}" out of repeats of tables > {name} > links > '
+                f'correct the cells\ntake "{header}" out of repeats of tables > {name} > links > '
                 f"{link} and give it a "
                 "column",
                 parent.name,
@@ -517,16 +515,27 @@ class SourceTables:
             cells = np.flatnonzero(
                 np.add.reduceat(np.append(np.isin(codes, wrong), 0), starts[:-1]) > 0
             )
+            remedy, decide = self._for_misfits(parts, wrong, table, name)
             self.problem(
                 "unfit",
                 (spec.header,),
                 np.flatnonzero(np.isin(self.ready.column(spec.header).codes, cells)),
                 f'"{parts[int(wrong[0])].as_py()}" is not {article(spec.of_type.kind)} '
                 f"({spec.type})",
-                _fitting(parts, wrong, table, name, self.name),
+                remedy,
                 table,
+                decide=decide,
             )
         return values
+
+    def _for_misfits(
+        self, values: pa.StringArray, wrong: np.ndarray, table: str, column: str
+    ) -> tuple[str, dict[str, str]]:
+        """What to do about values that do not fit their type (see `of_misfits`)."""
+        spec = self.layout.tables[table]
+        required = column not in spec.optional
+        place = f"{table}.{column}"
+        return of_misfits(values, wrong, spec.columns[column], place, self.name, required)
 
     def _check(self, table: str, name: str, spec: ColumnSpec, header: str) -> None:
         """Adds the cells of a column that have no value of its type, or one that is not allowed;
@@ -542,6 +551,7 @@ class SourceTables:
 
         if len(wrong := misfits(column.values, values)):
             wide = spec.of_type.width
+            remedy, decide = self._for_misfits(column.values, wrong, table, name)
             self.problem(
                 "too wide" if wide else "unfit",
                 (header,),
@@ -552,10 +562,9 @@ class SourceTables:
                     else f"{_shown(column, r)} is not {article(kind)} "
                     f"({spec.type}{', ' + spec.unit if spec.unit else ''})"
                 ),
-                _wide_enough(column.values, f"{table}.{name}")
-                if wide
-                else _fitting(column.values, wrong, table, name, self.name),
+                remedy,
                 table,
+                decide=decide,
             )
         wrong, said = not_allowed(values, spec)
         if len(wrong):
@@ -564,7 +573,7 @@ class SourceTables:
                 (header,),
                 rows(wrong),
                 lambda r: f"{_shown(column, r)} is not {said}",
-                f"mend the cells\nallow it for {table}.{name} in the layout\nsay what it means",
+                f"correct the cells\nallow it for {table}.{name} in the layout\nsay what it means",
                 table,
                 suggested=lambda r: nearest_of(spec.allowed, _shown(column, r).strip('"')),
             )
@@ -610,7 +619,7 @@ class SourceTables:
             headers,
             rows,
             reason,
-            f'mend the cells\nmove "{" + ".join(headers)}" from tables > {table} to a table '
+            f'correct the cells\nmove "{" + ".join(headers)}" from tables > {table} to a table '
             "with a record per row\nsay which of "
             'its values counts with conflicts = "most frequent"',
             table,
@@ -667,6 +676,7 @@ class SourceTables:
             header = self.header_of(table, name)
             rows = table.source_rows()[records]
             remedy = f'list "{name}" under optional of tables > {table.name}'
+            decide = {remedy: f"--optional {table.name}.{name} lets it be blank"}
             if (rows < 0).all() and not named:
                 continue
             if (rows < 0).all():
@@ -678,6 +688,7 @@ class SourceTables:
                     why,
                     remedy,
                     table.name,
+                    decide=decide,
                 )
                 continue
             if link and link.missing != "create":  # a value is there, but it leads nowhere
@@ -696,6 +707,7 @@ class SourceTables:
                     "is blank",
                     f"fill the cells\n{remedy}",
                     table.name,
+                    decide=decide,
                 )
 
     def header_of(self, table: TableRows, name: str) -> str:
@@ -737,7 +749,7 @@ class SourceTables:
             headers,
             rows[records],
             reason,
-            f"mend the rows\ntake {', '.join(unique)} out of known_by or unique of tables > "
+            f"correct the rows\ntake {', '.join(unique)} out of known_by or unique of tables > "
             f"{table.name}",
             table.name,
         )
@@ -750,34 +762,6 @@ def _known_text(parent: TableRows, column: str, record: int) -> str:
         return ""
     value = held.values.slice(int(held.codes[record]), 1)
     return str(to_text(value, parent.spec.columns[column].of_type)[0])
-
-
-def _wide_enough(values: pa.StringArray, column: str) -> str:
-    """What to do about texts that are longer than their column."""
-    longest = pc.max(pc.utf8_length(values)).as_py()
-    return (
-        f"mend the cells\nsay --widen when they are added to a database\n"
-        f'set type = "text({longest})" for {column} in the layout'
-    )
-
-
-def _fitting(
-    values: pa.StringArray, wrong: np.ndarray, table: str, column: str, source: str
-) -> str:
-    """What to do about values that do not fit the type of their column: the type that fits all, if
-    there is one (first of all where none fits the one that is said); where only words are wrong,
-    that they may mean a blank."""
-    fitting, every = fitting_type(values), len(wrong) == len(values)
-    if fitting is None and not every:
-        words = [str(values[int(i)]) for i in wrong[: FEW_WORDS + 1]]
-        if len(words) > FEW_WORDS or any(len(w) > SHORT or any(map(str.isdigit, w)) for w in words):
-            return "mend the cells"
-        said = ", ".join(f'"{w}"' for w in words)
-        return f"mend the cells\nsay blanks = [{said}] in sources > {source} if nothing is meant"
-    other = f'set type = "{fitting or TEXT}" for {table}.{column} in the layout'
-    if fitting is not None:
-        other += f": it fits all {counted(len(values), 'different value')}"
-    return f"{other}\nmend the cells" if every else f"mend the cells\n{other}"
 
 
 def _shown(column: EncodedColumn, row: int) -> str:

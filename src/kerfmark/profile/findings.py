@@ -122,9 +122,9 @@ def _of_column(
             header,
             rows,
             f'"{told.misfit_values[0]}" is not {article(told.mostly)} like the rest of the column',
-            "mend the cell; as it is, the column is loaded as text"
+            "correct the cell; as it is, the column is loaded as text"
             if text
-            else 'mend the cell, or say type = "text" in the layout to keep the column as text',
+            else 'correct the cell, or say type = "text" in the layout to keep the column as text',
             total=told.misfits,
         )
     elif told.type == "text" and len(forms := _mixed_forms(column)) > 1:

@@ -140,7 +140,7 @@ def settle(column: EncodedColumn) -> Recognised:
         type_.kind == "decimal" and cells > MOST_AMISS * len(column.codes) + 1
     ):
         return Recognised(TEXT, f"kept as text: {said}, though the others are")
-    return Recognised(type_, f"{said}: to be mended in the file", ("text",))
+    return Recognised(type_, f"{said}: to be corrected in the file", ("text",))
 
 
 def kind_of(values: pa.StringArray, type_: ColumnType) -> str:

@@ -126,7 +126,7 @@ class TableSource:
                 code="source.query",
                 origin=_origin(self.location),
                 why=str(getattr(error, "orig", error)).split("\n")[0],
-                next="name one of its tables with --table, or mend the query",
+                next="name one of its tables with --table, or correct the query",
             ) from error
 
 

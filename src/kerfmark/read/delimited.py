@@ -487,7 +487,7 @@ class DelimitedSource:
 
 
 _UNCLOSED = "a quote is opened and not closed before the end of the file"
-_CLOSE = "close it; or, where quotes are plain characters, say --quote none"
+_CLOSE = "close it\n--quote none, where quotes are plain characters"
 _DOUBLE = "write a quote inside a quoted field twice"
 
 
@@ -502,8 +502,8 @@ def _other_encoding(bad: Sequence[tuple[int, bytes]]) -> str:
     guess = guess_code_page({some for _, some in bad})
     reads = bad[0][1].decode(f"{MIXED}{guess.encoding}", "replace")
     return (
-        f'save the file as UTF-8; or, if "{reads}" is right, read it with --encoding '
-        f"{MIXED}{guess.encoding}"
+        f'--encoding {MIXED}{guess.encoding} reads it, if "{reads}" is right\n'
+        "save the file as UTF-8"
     )
 
 

@@ -105,7 +105,7 @@ class JsonCells:
                 origin=self.found.origin(row, header),
                 total=len(bad),
                 why=why,
-                next=f"mend it, or leave out --json-cells {header}: its cells are then texts",
+                next=f"correct it, or leave out --json-cells {header}: its cells are then texts",
             )
 
 

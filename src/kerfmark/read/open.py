@@ -217,6 +217,6 @@ def union_of(
                     [f'"{h}" is missing' for h in sorted(lost)]
                     + [f'"{h}" is new' for h in sorted(new)]
                 ),
-                next="give it a source of its own in the layout, or mend its header",
+                next="give it a source of its own in the layout, or correct its header",
             )
     return whole

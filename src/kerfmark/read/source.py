@@ -118,14 +118,14 @@ class RaggedRow(NamedTuple):
         return f"has {counted(self.fields, 'field')} instead of {expected}"
 
 
-MEND_RAGGED = "mend the row; a field that holds the delimiter must be quoted"
+MEND_RAGGED = "correct the row; a field that holds the delimiter must be quoted"
 """What to do about a row with too few or too many fields."""
 
 
 def mend_ragged(rows: Sequence[RaggedRow]) -> str:
     """What to do about rows with too few or too many fields."""
     if all(r.fields == 1 for r in rows):
-        return "--skip-rows notes leaves them out if they are notes; else mend them"
+        return "--skip-rows notes leaves them out if they are notes; else correct them"
     return MEND_RAGGED
 
 

@@ -85,7 +85,7 @@ KEY_TOO_LONG: Meaning = (
 REFUSED: Meaning = (
     "data.refused",
     "the database refuses a row",
-    "mend the row, or ask who made the rule of the database",
+    "correct the row, or ask who made the rule of the database",
 )
 FAILED: Meaning = ("target.failed", "the database cannot do this", "")
 

@@ -151,7 +151,7 @@ class _Deciding:
             known = [n for n in free if self.layout.key_headers(n) == [name]]
             if len(known) == 1:
                 return known[0]
-        near = difflib.get_close_matches(said, free, 1)
+        near = _near(said, free)
         raise UsageError(
             f'--{option}: no table of the proposal is called "{said}"',
             code="decide.table",
@@ -182,7 +182,7 @@ class _Deciding:
         left = [s for s in self.layout.sources.values() if said in s.left_out]
         known = [h for t in free.values() for c in t.columns.values() for h in c.sources]
         known += [f"{n}.{c}" for n, t in free.items() for c in t.columns]
-        near = difflib.get_close_matches(said, known, 1)
+        near = _near(said, known)
         raise UsageError(
             f'--{option}: there is no column "{said}"',
             code="decide.column",
@@ -382,7 +382,7 @@ class _Deciding:
 
     def optional(self, said: str, may: bool) -> None:
         """Whether a column may be blank."""
-        for table, column in self.columns(said, "optional" if may else "required"):
+        for table, column in self._columns_or_links(said, "optional" if may else "required"):
             spec = self.spec(table)
             rest = tuple(n for n in spec.optional if n != column)
             if may and column in spec.known_by and not spec.each_row:
@@ -394,6 +394,14 @@ class _Deciding:
                 )
             self.change(table, optional=(*rest, column) if may else rest)
             self.told.append(f"{table}.{column} {'may' if may else 'must not'} be blank")
+
+    def _columns_or_links(self, said: str, option: str) -> list[tuple[str, str]]:
+        """The columns that a person means, or the link `table.link`."""
+        table, _, link = said.rpartition(".")
+        free = table in self.layout.tables and table not in self.held
+        if free and link in self.layout.tables[table].links:
+            return [(table, link)]
+        return self.columns(said, option)
 
     def unique(self, names: Sequence[str]) -> None:
         """Columns that tell records apart."""
@@ -498,6 +506,12 @@ class _Deciding:
                 why=why,
                 next="choose another name",
             )
+
+
+def _near(said: str, known: Sequence[str]) -> list[str]:
+    """The nearest of some names, whatever its case."""
+    lower = {k.lower(): k for k in known}
+    return [lower[n] for n in difflib.get_close_matches(said.lower(), list(lower), 1)]
 
 
 def _converted(texts: pa.StringArray, type_: ColumnType, unit: str) -> ColumnType:

@@ -56,7 +56,7 @@ from kerfmark.verbs.layout_beside import kept_beside, told_beside
 from kerfmark.verbs.left_as_it_was import left_as_it_was, parents_left
 from kerfmark.verbs.new_headers import NewHeaders, likeness
 from kerfmark.verbs.own_forms import SaidForms, in_own_forms
-from kerfmark.verbs.problem_groups import Group, accept, problem_groups
+from kerfmark.verbs.problem_groups import Group, problem_groups
 from kerfmark.verbs.recording import loaded_files, new_load, rows_set_aside, write_merged
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.retry import retried
@@ -361,8 +361,6 @@ class Adding:
             done = self._rehearse(encoded, wanted.known, apart, wanted.only_known)
         if done.problems.total and not rehearsal:
             refusal = refused(done.problems, encoded)
-            if wanted.verb == "add" and refusal.corrections:
-                refusal.next = f"{accept(refusal.corrections)}\n{refusal.next}"
             told_of = ("tables > ", "sources > ", "in the layout")
             if wanted.verb == "add" and any(w in refusal.next for w in told_of):
                 layout = shlex.quote(str(self.database.layout_path))
@@ -535,9 +533,9 @@ class Adding:
                         origin=part.origin(),
                         why=f"the same content came as {old.file} with load {old.load} "
                         f"on {at} (UTC)",
-                        next="nothing is to be done; kerfmark undo "
-                        f"{shlex.quote(self.database.name)} {old.load} "
-                        "takes it back, "
+                        next="nothing needs to be done\n"
+                        f"kerfmark undo {shlex.quote(self.database.name)} {old.load} takes it "
+                        "back\n"
                         "--again loads it a second time",
                     )
                 if found.fingerprint in seen:
@@ -843,7 +841,7 @@ class Adding:
                 why=refusal.why,
                 more=[f"{name}: {said}"],
                 total=1,
-                next="mend the row; the rule is the database's own (a check, a trigger, a key)",
+                next="correct the row; the rule is the database's own (a check, a trigger, a key)",
             ) from refusal
 
 

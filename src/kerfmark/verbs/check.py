@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -147,7 +148,7 @@ def check(
         _tables(spec, done),
         tuple(done.links),
         done.problems.total,
-        problem_groups(done.problems, encoded, places),
+        problem_groups(done.problems, encoded, places, f"kerfmark mark {shlex.quote(str(path))}"),
         done.complete,
         round(time.perf_counter() - started, 3),
         tuple(notes),

@@ -31,7 +31,6 @@ from kerfmark.verbs.add import AddOptions, AddResult
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.map_onto import fill
 from kerfmark.verbs.mark import layout_text
-from kerfmark.verbs.problem_groups import accept
 from kerfmark.verbs.proposing import mark_inputs
 from kerfmark.verbs.recording import (
     check_balance,
@@ -218,11 +217,10 @@ def cut(
         try:
             done = built or rehearse(layout, encoded, set_aside=aside is not None)
             if done.problems.total:
-                raise refused(done.problems, encoded)
+                own = saved == paths[0]
+                mark = f"kerfmark mark {shlex.quote(str(saved))}" if own else ""
+                raise refused(done.problems, encoded, mark)
         except DataRefused as error:
-            if error.corrections:
-                mark = f"kerfmark mark {shlex.quote(str(saved))}" if saved == paths[0] else ""
-                error.next = f"{accept(error.corrections, mark)}\n{error.next}"
             if saved != paths[0]:  # there is no layout yet in which to follow the advice
                 files = shlex.join(map(str, inputs))
                 error.next += (
@@ -272,7 +270,8 @@ def _check_beside(paths: Sequence[Path], into: str | Path, beside: bool, *, new_
     if not beside:
         raise UsageError(
             "a column is put into a table that is there",
-            next="say --beside too; of tables that are to be made the layout decides",
+            next="--beside puts the files beside the tables of a database, where --put works\n"
+            "leave --put out: the layout decides about tables that are to be made",
         )
     if new_only or not into:
         raise UsageError(

@@ -3,6 +3,7 @@ already, made by anyone."""
 
 from __future__ import annotations
 
+import shlex
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -85,7 +86,8 @@ def mark_onto(
                 "Kerfmark knows these tables already",
                 code="target.exists",
                 origin=Origin(where.name),
-                next=f"kerfmark add FILES --into {where.name} puts files into them",
+                next=f"kerfmark add {shlex.join(map(str, inputs))} --into "
+                f"{shlex.quote(where.name)} puts the files into them",
             )
         there = [_there(reader, facts) for t in reader.tables() if (facts := reader.facts(t))]
     if not there:

@@ -8,6 +8,7 @@ import io
 import shlex
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
+from types import MappingProxyType
 
 import pyarrow.compute as pc
 
@@ -60,10 +61,12 @@ def unknown_headers(
     known: Collection[str],
     alike: Likeness | None,
     order: Sequence[str] = (),
+    needed: Mapping[str, str] = MappingProxyType({}),
 ) -> SourceError:
     """The error for a file that fits no source, and would fit one best: what of it is `lost` and
     what is `new`, which of these are spelled nearly alike (`pairs`), and which headers are `known`
-    all the same. `order` is that of the columns of earlier files."""
+    all the same. `order` is that of the columns of earlier files; `needed` tells of what is lost
+    whether a value must be said, or "the column" must be there."""
     names = io.StringIO()
     csv.writer(names, lineterminator="").writerow(order)
     as_columns = f"--columns {shlex.quote(names.getvalue())}"
@@ -94,8 +97,9 @@ def unknown_headers(
             origin=found.origin(),
             why=f'even "{source}", which it is nearest to, has other columns: '
             + ", ".join(sorted(lost)),
-            next="is it the right file? If it is of another kind, kerfmark cut FILE --into DB "
-            "--beside makes tables of its own for it"
+            next="name the right file\n"
+            f"kerfmark cut {shlex.quote(found.origin().file)} --into DB --beside makes tables for "
+            "a file of another kind"
             + (f"\nif no row names its columns: {as_columns}" if as_many and not known else ""),
         )
     said = []
@@ -117,19 +121,30 @@ def unknown_headers(
             f"--learn accepts {', '.join(spelled)}, now and from then on (as also = {{...}} in the "
             "layout does)"
         )
-    if alone:
-        steps.append(
-            f'say --leave-out "{alone[0]}", or --put "{alone[0]}=TABLE" for a column of a table'
-        )
     gone = [h for h in sorted(lost) if h not in likely]
-    if gone:
-        steps.append(f'--lacking "{gone[0]}" leaves it blank, --lacking "{gone[0]}=VALUE" fills it')
+    if len(alone) == len(gone) == 1:
+        steps.append(f'--means "{alone[0]}={gone[0]}" if these are the same, now and from then on')
+    leave = [f'--leave-out "{h}"' for h in alone]
+    lack = [f'--lacking "{h}{"=VALUE" if h in needed else ""}"' for h in gone]
+    if vital := [f'"{h}"' for h in gone if needed.get(h) == "the column"]:
+        steps.append(f"add {' and '.join(vital)} to the file: records are known by it")
+    elif leave or lack:
+        what = ["leaves out what is new"] if leave else []
+        blank = any(h not in needed for h in gone)
+        filled = any(h in needed for h in gone)
+        what += ["leaves blank what is missing"] if blank and not filled else []
+        what += ["fills what is missing"] if filled else []
+        steps.append(f"{' '.join([*leave, *lack])} {' and '.join(what)}")
+    if alone:
+        steps.append(f'--put "{alone[0]}=TABLE" makes it a column of a table')
+    if gone and not vital and gone[0] not in needed:
+        steps.append(f'--lacking "{gone[0]}=VALUE" fills it')
     return SourceError(
         "this fits no source that is known",
         code="source.unknown",
         origin=found.origin(),
         why=f'it is nearest to "{source}": ' + "; ".join(said),
-        next="\n".join(steps or ["mend its header"]),
+        next="\n".join(steps or ["correct its header"]),
     )
 
 

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from kerfmark.errors import Origin
-from kerfmark.normalize.problems import KINDS, Problem, Problems, corrections
+from kerfmark.normalize.problems import KINDS, Problem, Problems, advice
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.read.source import Severity
 
@@ -24,7 +23,7 @@ class Place:
 @dataclass(frozen=True)
 class Group:
     """Problems of one kind in one column: how many, the first places, and what to do. `broken` ones
-    refuse the load. `corrections`: misspelt texts with what they mean, as an option takes them."""
+    refuse the load."""
 
     kind: str
     severity: Severity
@@ -34,24 +33,22 @@ class Group:
     total: int
     places: tuple[Place, ...]
     remedy: str
-    corrections: tuple[str, ...] = ()
 
 
 def problem_groups(
-    problems: Problems, sources: Mapping[str, EncodedSource], places: int | None
+    problems: Problems,
+    sources: Mapping[str, EncodedSource],
+    places: int | None,
+    deciding: str | None = None,
 ) -> tuple[Group, ...]:
-    """All problems, worst first, each with at most so many places."""
-    return tuple(_group(p, sources, places) for p in problems.worst_first())
+    """All problems, worst first, each with at most so many places; `deciding` is the command that
+    takes decisions (see `advice`)."""
+    return tuple(_group(p, sources, places, deciding) for p in problems.worst_first())
 
 
-def accept(corrections: Sequence[str], command: str = "") -> str:
-    """A remedy, ready to paste: misspelt texts are accepted as what they mean."""
-    options = " ".join(f"--correct {shlex.quote(c)}" for c in corrections)
-    those = "this spelling" if len(corrections) == 1 else "these spellings"
-    return f"{f'{command} ' if command else ''}{options} accepts {those} from now on"
-
-
-def _group(problem: Problem, sources: Mapping[str, EncodedSource], most: int | None) -> Group:
+def _group(
+    problem: Problem, sources: Mapping[str, EncodedSource], most: int | None, deciding: str | None
+) -> Group:
     encoded = sources[problem.source]
     found = [Place(origin, "", why) for origin, why in problem.places]
     for record in problem.records[:most].tolist():
@@ -67,8 +64,7 @@ def _group(problem: Problem, sources: Mapping[str, EncodedSource], most: int | N
         problem.column,
         problem.total,
         tuple(found[:most]),
-        problem.remedy,
-        tuple(corrections(problem, encoded.text)),
+        "\n".join(advice(problem, encoded.text, deciding)),
     )
 
 

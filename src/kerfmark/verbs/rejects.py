@@ -28,7 +28,7 @@ def writable_rejects(path: Path, replace: bool) -> Path:
             f'rows are set aside in a .csv or an .xlsx file, not in "{path.name}"',
             next="name one of these",
         )
-    require_writable(path, replace, why="somebody may be mending rows that were set aside there")
+    require_writable(path, replace, why="somebody may be correcting rows that were set aside there")
     return path
 
 

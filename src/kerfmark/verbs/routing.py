@@ -4,7 +4,7 @@ can be read."""
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from types import MappingProxyType
@@ -238,7 +238,10 @@ def _routed(
         new = unknown - set(left_out) - set(put)
         known = best.headers - best.new
         order = order_of(best.source) if order_of else ()
-        raise unknown_headers(best.source, found, lost, new, best.pairs, known, alike, order)
+        needed = _needed(layout, best.source, lost)
+        raise unknown_headers(
+            best.source, found, lost, new, best.pairs, known, alike, order, needed
+        )
     opened, spec, letters = _same_letters(best, layout.sources[best.source].encoding)
     why = "; ".join(
         [f"its headers are those of {best.source}{letters}"]
@@ -276,6 +279,22 @@ def fitting_source(layout: Layout, found: Source) -> str:
             if not tried.lost and not tried.new:
                 return name
     return ""
+
+
+def _needed(layout: Layout, source: str, headers: Collection[str]) -> dict[str, str]:
+    """Which of some headers must be there, and how: "a value", where they may be filled, or
+    "the column", where records are known by them or links need them."""
+    out: dict[str, str] = {}
+    for header in headers:
+        found = layout.column_of(source, header)
+        spec = layout.tables[found[0]] if found else None
+        columns = spec.columns if found and spec and spec.source == source else {}
+        name = next((n for n, c in columns.items() if found and c is found[1]), "")
+        if spec is None or not name or name in spec.known_by:
+            out[header] = "the column"
+        elif name not in spec.optional:
+            out[header] = "a value"
+    return out
 
 
 def _same_letters(tried: _Try, before: str) -> tuple[Source, SourceSpec, str]:

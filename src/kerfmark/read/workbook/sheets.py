@@ -403,7 +403,7 @@ class SheetSource:
                 else "the formula was never calculated: there is no value, taken as blank",
                 tuple(rows[:SHOWN]),
                 len(rows),
-                "mend the formula, or leave it blank on purpose"
+                "correct the formula, or leave it blank on purpose"
                 if said
                 else "open the workbook in a spreadsheet program, and save it there",
             )

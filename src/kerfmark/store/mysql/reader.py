@@ -309,7 +309,7 @@ class MysqlReader(ServerReader):
                         code="data.refused",
                         origin=Origin(self.name),
                         why=said or f"{rows - done} of {rows} rows were not taken",
-                        next="mend the rows, or ask who made the rule of the database",
+                        next="correct the rows, or ask who made the rule of the database",
                     )
                 return
         places = ", ".join(["%s"] * len(columns))
