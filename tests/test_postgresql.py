@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import threading
+import time
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
@@ -10,8 +13,12 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+import kerfmark as library
 from engines import target
+from kerfmark.address import database_at
+from kerfmark.ledger.records import Ledger
 from kerfmark.store.postgresql.binary import can_be_binary
+from kerfmark.store.postgresql.connection import connected
 from kerfmark.store.postgresql.dialect import to_engine
 from kerfmark.store.postgresql.reader import PostgresReader
 
@@ -90,3 +97,52 @@ def test_what_cannot_be_sent_in_binary_form_is_known() -> None:
     assert can_be_binary(pa.schema([("a", pa.decimal128(16, 2))]), {"a": "numeric(16,2)"})
     assert not can_be_binary(pa.schema([("a", pa.decimal128(19, 2))]), {"a": "numeric(19,2)"})
     assert not can_be_binary(pa.schema([("a", pa.string())]), {"a": "date"})
+
+
+@pytest.mark.parametrize("made_by", ["another program", "recut", "cut --replace"])
+def test_who_reads_while_tables_are_made_anew_never_sees_them_empty(
+    made_by: str, tmp_path: Path
+) -> None:
+    """What takes the place of a table has no rows for a snapshot that is older."""
+    (tmp_path / "a.csv").write_text("no,mood\n" + "".join(f"{n},m{n % 3}\n" for n in range(50)))
+    with target("PostgreSQL", tmp_path) as db:
+        library.cut([tmp_path / "a.csv"], str(db))
+        where = database_at(str(db))
+        seen: list[tuple[int, str]] = []
+
+        def read() -> None:
+            with where.reading() as reader:
+                rows = int(reader.ask("SELECT COUNT(*) FROM a")[0][0])
+                seen.append((rows, Ledger(reader).loads[0].verb))
+
+        def change() -> None:
+            if made_by == "recut":
+                text = library.layout_of(str(db)).replace("mood =", "temper =")
+                (tmp_path / "new.toml").write_text(text)
+                library.recut(str(db), tmp_path / "new.toml")
+            else:
+                library.cut([tmp_path / "a.csv"], str(db), replace=True, discard=True)
+
+        if made_by == "another program":  # reading begins while it is at work, and ends afterwards
+            own = connected(where.where)  # type: ignore[attr-defined]
+            for table in ("kerfmark_loads", "a"):
+                own.execute(f"ALTER TABLE {table} RENAME TO {table}_old")
+                own.execute(f"CREATE TABLE {table} AS SELECT * FROM {table}_old")
+            thread = threading.Thread(target=read)
+            thread.start()
+            time.sleep(0.5)
+            assert not seen
+            own.commit()
+            own.close()
+            thread.join()
+            assert seen == [(50, "cut")]
+            return
+        with where.reading() as reader:  # it is at work when reading began already
+            assert Ledger(reader).loads
+            thread = threading.Thread(target=change)
+            thread.start()
+            time.sleep(1.0)
+            assert int(reader.ask("SELECT COUNT(*) FROM a")[0][0]) == 50
+        thread.join()
+        read()
+        assert seen == [(50, "cut")] and library.prove(str(db)).holds

@@ -3,6 +3,7 @@ as it is printed, and then the command succeeds."""
 
 from __future__ import annotations
 
+import shlex
 import shutil
 import sqlite3
 import zipfile
@@ -12,6 +13,8 @@ import openpyxl
 import pytest
 
 import kerfmark as library
+from conftest import Runner
+from pairs import Program
 
 VISITS = "no,day,hive,kind,kg,keeper\n" + "".join(
     f"{n},2025-0{n % 9 + 1}-1{n % 7},H{n % 5},{'straw' if n % 5 % 2 else 'long'},{n % 6}.5,Ada {n % 4}\n"
@@ -80,6 +83,8 @@ def prepared(tmp_path_factory: pytest.TempPathFactory) -> Path:
             "CREATE TABLE hive (id INTEGER PRIMARY KEY, hive TEXT NOT NULL UNIQUE, kind TEXT);"
             "CREATE TABLE bare (a INTEGER); INSERT INTO bare VALUES (1);"
         )
+    with sqlite3.connect(path / "bare.db") as db:
+        db.execute("CREATE TABLE bare (a INTEGER)")
     return path
 
 
@@ -90,55 +95,186 @@ def folder(prepared: Path, tmp_path: Path) -> Path:
     return tmp_path
 
 
-PASTED = [
-    # a command, and what it says to put behind it, or to run before it is run again
-    ("add renamed.csv --into v.db", "--learn"),
-    ("add quite.csv --into v.db", '--means "Seen by=keeper"'),
-    ("add new.csv --into v.db", '--leave-out "weather"'),
-    ("add lacks.csv --into v.db", '--lacking "keeper"'),
-    ("add headless.csv --into v.db", '--columns "no,day,hive,kind,kg,keeper"'),
-    ("add other.csv --into v.db", "$ kerfmark cut other.csv --into v.db --beside"),
-    ("add swapped.csv --into v.db", '--dates "DD/MM/YYYY"'),
-    ("add visits.csv --into v.db", "--again --known keep"),
-    ("add again.csv --into twice.db", "--known keep"),
-    ("add wide.csv --into v.db", "--widen"),
-    ("add good.csv --into v.db --as visit", "visits"),
-    ("cut l.toml --into v.db", "--replace"),
-    ("cut visits.csv --into twice.db --replace", "--discard"),
-    ("cut visits.csv --into v.db --replace", "--discard"),
-    ("cut visits.csv --as-script l.toml --for oracle", "--replace"),
-    ("cut visits.csv --into nowhere/x.db", "make the folder nowhere"),
-    ("mark visits.csv -o nowhere/x.toml", "make the folder nowhere"),
-    ("cut visits.csv --into sub", "sub/data.db"),
-    ("cut visits.csv --into n.db --put day=hive", "--beside"),
-    ("mark visits.csv --together hiv,kind", 'did you mean "hive"?'),
-    ("mark visits.csv --type Dai=text", "COLUMN=day"),
-    ("mark visits.csv --table-name hiv=colony", 'did you mean "hive"?'),
-    ("mark visits.csv --optional hive --known-by hive", 'leave --optional "hive" out'),
-    ("mark tree.csv --tree name", "leave --tree out"),
-    ("check", "kerfmark mark FILES -o LAYOUT"),
-    ("show v.db hiv", "hive"),
-    ("show v.db visit --where hiv=1", "hive_id"),
-    ("show v.db visit 999", "visit_id"),
-    ("export v.db -o out.csv", "name one of them"),
-    ("export v.db -o out.sql", "--for oracle"),
-    ("export v.db -o l.toml", "let its name end in"),
-    ("export v.db -o sub", "--replace"),
-    ("export v.db visit -o x.csv --nested", "--as json-lines"),
-    ("export v.db visit -o visits.csv", "--replace"),
-    ("export v.db --flat visit -o x.csv", "visits"),
-    ("undo twice.db 1", "--through"),
-    ("drop twice.db", "--discard"),
-    ("measure ragged.csv", "--skip-rows notes"),
-    ("measure latin.csv --encoding utf-8", "--encoding"),
-    ("measure book", ".xlsx"),
-    ("measure sub", ""),
-    ("measure two.zip --member b.csv", "a.csv"),
-    ("measure book.xlsx --sheet Nothing", "Sheet"),
-    ("measure visits.csv --header-row 0", "--no-header"),
-    ("measure visits.csv --first-rows 0", "say how many"),
-    ("measure j.csv --json-cells part", "id, parts"),
-    ("measure club.db", "--table"),
-    ("mark visits.csv --onto v.db", "$ kerfmark add visits.csv --into v.db --again --known keep"),
-    ("recut v.db nothing.toml", "kerfmark show"),
-]
+TRIED = [
+    # a command; words of what it says to do; and that done: "+" puts these words behind the command,
+    # "$" runs them and then the command again, else these commands are run
+    ("add renamed.csv --into v.db", "--learn", "+"),
+    ("add quite.csv --into v.db", '--means "Seen by=keeper"', "+"),
+    ("add new.csv --into v.db", '--leave-out "weather"', "+"),
+    ("add new.csv --into v.db", "--put \"weather=TABLE\"", "add new.csv --into v.db --put weather=visit"),
+    ("add lacks.csv --into v.db", '--lacking "keeper=VALUE"', "+"),
+    ("add headless.csv --into v.db", "--columns no,day,hive,kind,kg,keeper", "+"),
+    ("add other.csv --into v.db", "kerfmark cut other.csv --into DB --beside", "cut other.csv --into v.db --beside"),
+    ("add swapped.csv --into v.db", '--dates "DD/MM/YYYY"', "+"),
+    ("add visits.csv --into v.db", "kerfmark undo v.db 1", "$"),
+    ("add good.csv --into twice.db", "--again loads it a second time", "add good.csv --into twice.db --again --known keep"),
+    ("add again.csv --into twice.db", "--known keep", "+"),
+    ("add again.csv --into twice.db", "--known fill", "+"),
+    ("add again.csv --into twice.db", "--known overwrite", "+"),
+    ("add wide.csv --into v.db", "--widen", "+"),
+    ("add good.csv --into v.db --as visit", "the sources are visits", "add good.csv --into v.db --as visits"),
+    ("cut l.toml --into v.db", "say --replace", "cut l.toml --into v.db --replace"),
+    ("cut visits.csv --into twice.db --replace", "say --replace --discard", "cut visits.csv --into twice.db --replace --discard"),
+    ("cut visits.csv --as-script l.toml --for oracle", "say --replace", "cut visits.csv --as-script l.toml --for oracle --replace"),
+    ("cut visits.csv --into nowhere/x.db", "make the folder nowhere", "mkdir nowhere && cut visits.csv --into nowhere/x.db"),
+    ("mark visits.csv -o nowhere/x.toml", "make the folder nowhere", "mkdir nowhere && mark visits.csv -o nowhere/x.toml"),
+    ("cut visits.csv --into sub", "such as sub/data.db", "cut visits.csv --into sub/data.db"),
+    ("cut visits.csv --into n.db --put day=hive", "leave --put out", "cut visits.csv --into n.db"),
+    ("cut visits.csv", "--into DB", "cut visits.csv --into n.db"),
+    ("cut visits.csv", "--as-script FILE --for ENGINE", "cut visits.csv --as-script s.sql --for sqlite"),
+    ("cut l.toml --into n.db --optional day", "kerfmark mark l.toml takes --type", "mark l.toml --optional day && cut l.toml --into n.db"),
+    ("mark l.toml", "kerfmark check l.toml", "$$"),
+    ("mark l.toml --known-by keeper", "name the files", "mark visits.csv --known-by keeper"),
+    ("mark visits.csv --together hiv,kind", 'did you mean "hive"?', "mark visits.csv --together hive,kind"),
+    ("mark visits.csv --together hive", "write them like A,B", "mark visits.csv --together hive,kind"),
+    ("mark visits.csv --type Day2=text", 'did you mean "day"?', "mark visits.csv --type day=text"),
+    ("mark visits.csv --type day=wibble", '--type "Day=D/M/YYYY"', "mark visits.csv --type day=YYYY-MM-DD"),
+    ("mark swapped.csv --type day=date", '--type "day=date DD/MM/YYYY"', "mark swapped.csv --type \"day=date DD/MM/YYYY\""),
+    ("mark visits.csv --table-name hiv=colony", 'did you mean "hive"?', "mark visits.csv --table-name hive=colony"),
+    ("mark visits.csv --table-name hive=visit", "choose another name", "mark visits.csv --table-name hive=colony"),
+    ("mark visits.csv --optional hive --known-by hive", 'leave --optional "hive" out', "mark visits.csv --known-by hive"),
+    ("mark visits.csv --key hive=nothing,kind", '--key "hive=hive_no"', 'mark visits.csv --key hive=hive_no'),
+    ("mark visits.csv --unit keeper=lb", 'leave --unit out', "mark visits.csv"),
+    ("mark visits.csv --derive year=year(day)", '--derive "year=year([Day])"', "mark visits.csv --derive year=year([day])"),
+    ("mark visits.csv --correct kind=wooden", '--correct "Kind:wodden=wooden"', "mark visits.csv --correct kind:long=wooden"),
+    ("mark visits.csv --dates wibble", "--dates DD.MM.YYYY", "mark visits.csv --dates DD.MM.YYYY"),
+    ("mark visits.csv --decimals x", "--decimals ,", "mark visits.csv --decimals ,"),
+    ("mark visits.csv --link keeper=keepr", "the tables are", "mark visits.csv --link keeper=hive && mark visits.csv --no-link keeper"),
+    ("mark tree.csv --tree name", "leave --tree out", "mark tree.csv"),
+    ("mark visits.csv --list keeper=;", '--list "keeper=;"', "mark visits.csv"),
+    ("mark visits.csv --put day=hive", "name it with --onto", "mark visits.csv --onto club.db --put day=hive"),
+    ("mark visits.csv --onto club.db --known-by hive", "leave out what steers", "mark visits.csv --onto club.db"),
+    ("mark visits.csv --onto club.db --report r.html", "leave it out", "mark visits.csv --onto club.db"),
+    ("mark visits.csv --onto v.db", "kerfmark add visits.csv --into v.db", "undo v.db && add visits.csv --into v.db"),
+    ("mark visits.csv -o v.layout.toml --report visits.csv", "say --replace", "mark visits.csv -o v.layout.toml --report r.html"),
+    ("check", "kerfmark mark FILES -o LAYOUT", "mark visits.csv -o n.toml && check n.toml"),
+    ("check n.toml", "kerfmark mark FILES -o n.toml", "mark visits.csv -o n.toml && check n.toml"),
+    ("recut v.db n.toml", "kerfmark show DB --layout", "show v.db --layout"),
+    ("show v.db hiv", "the tables are visit, hive", "show v.db hive"),
+    ("show v.db visit --where hiv", '--where "kg>=5"', "show v.db visit --where kg>=5"),
+    ("show v.db --where kg>=5", "--where COLUMN=VALUE", "show v.db visit --where kg>=5"),
+    ("show v.db visit --sort hiv", "its columns are", "show v.db visit --sort hive_id"),
+    ("show v.db visit 999", "name a value of visit_id", "show v.db visit 9"),
+    ("show v.db visit --tree", "kerfmark show DB tells", "show v.db"),
+    ("show v.db --csv", "kerfmark show DB TABLE --csv", "show v.db visit --csv"),
+    ("show v.db visit --layout", "name no table", "show v.db --layout"),
+    ("show nothing.db", "check the name and the folder", "show v.db"),
+    ("trace v.db visit 999", "name a value of visit_id", "trace v.db visit 9"),
+    ("trace v.db hiv 9", "the tables are", "trace v.db hive 1"),
+    ("loads bare.db", "kerfmark cut FILE --into DB", "cut visits.csv --into n.db && loads n.db"),
+    ("export v.db -o out.csv", "name one of them after the database", "export v.db visit -o out.csv"),
+    ("export v.db -o out.sql", "say --for postgresql", "export v.db -o out.sql --for postgresql"),
+    ("export v.db -o out.jsonl --for oracle", "leave out --for", "export v.db visit -o out.jsonl"),
+    ("export v.db -o out.toml", "or in nothing for a folder", "export v.db -o out"),
+    ("export v.db -o sub", "say --replace", "export v.db -o sub --replace"),
+    ("export v.db visit -o x.csv --nested", "say --as json-lines", "export v.db visit -o x.jsonl --nested"),
+    ("export v.db visit -o visits.csv", "say --replace", "export v.db visit -o visits.csv --replace"),
+    ("export v.db visit -o x.parquet --delimiter ;", "write .csv", "export v.db visit -o x.csv --delimiter ;"),
+    ("export v.db visit -o x.csv --encoding klingon", "say utf-8", "export v.db visit -o x.csv --encoding utf-8"),
+    ("export v.db --flat visit -o x.csv", "its sources are visits", "export v.db --flat visits -o x.csv"),
+    ("export v.db hiv -o x.csv", "the tables are hive, visit", "export v.db hive -o x.csv"),
+    ("undo v.db 7", "the loads that can be taken back are 1", "undo v.db 1"),
+    ("drop twice.db", "kerfmark drop twice.db --discard", "$$"),
+    ("draw v.db -o x.wibble", "let its name end in", "draw v.db -o x.svg"),
+    ("draw v.db -o x.mmd --before-after", "leave out --before-after", "draw v.db -o x.mmd"),
+    ("cut latin.csv --into n.db --encoding utf-8", "--encoding", "cut latin.csv --into n.db --encoding cp1252"),
+    ("cut ragged.csv --into n.db", "--skip-rows notes", "+"),
+    ("measure book", ".xlsx", "mv book b.xlsx && measure b.xlsx"),
+    ("measure two.zip --member b.csv", "its members are a.csv, c.csv", "measure two.zip --member a.csv"),
+    ("measure visits.csv --member b.csv", "only a zip archive has members", "measure visits.csv"),
+    ("measure book.xlsx --sheet Nothing", "its sheets are Sheet", "measure book.xlsx --sheet Sheet"),
+    ("measure book.xlsx --cells ZZ", "name a range", "measure book.xlsx --cells A1:B2"),
+    ("measure book.xlsx --block 4", "leave --block out", "measure book.xlsx"),
+    ("measure visits.csv --header-row 0", "say --no-header", "measure visits.csv --no-header"),
+    ("measure visits.csv --first-rows 0", "say how many", "measure visits.csv --first-rows 2"),
+    ("measure visits.csv --skip-rows two", "2,-1,40-60,80-", "measure visits.csv --skip-rows 2,-1,40-60,80-"),
+    ("measure visits.csv --columns a,b", "name all columns", "measure visits.csv --columns a,b,c,d,e,f"),
+    ("measure visits.csv --columns a,a", '--columns "Day,Keeper,Hive"', "measure visits.csv --columns a,b,c,d,e,f"),
+    ("measure visits.csv --widths a", "10,20,8", "measure visits.csv --widths 10,20,8"),
+    ("measure visits.csv --quote xx", "or none", "measure visits.csv --quote none"),
+    ("measure visits.csv --unpack-limit x", "100GB", "measure visits.csv --unpack-limit 100GB"),
+    ("measure visits.csv --fill-down Hive", "its columns are no, day, hive", "measure visits.csv --fill-down hive"),
+    ("measure j.csv --json-cells part", "its columns are id, parts", "measure j.csv --json-cells parts"),
+    ("measure club.db --table hives", "--table", "measure club.db --table bare"),
+    ("measure nothing.csv", "check the name", "measure visits.csv"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("command", "words", "then"), TRIED)
+def test_what_is_said_to_be_done_is_done_and_helps(
+    command: str, words: str, then: str, folder: Path, kerfmark: Runner, program: Program
+) -> None:
+    refused = program(shlex.split(command), folder)
+    said = refused.out + refused.err
+    assert refused.code and words in said, said
+    assert "Traceback" not in said
+    if then == "+":
+        then = f"{command} {words}"
+    elif then in ("$", "$$"):
+        then = words.removeprefix("kerfmark ") + (f" && {command}" if then == "$" else "")
+    for one in then.split(" && "):
+        do = shlex.split(one)
+        if do[0] == "mkdir":
+            (folder / do[1]).mkdir()
+        elif do[0] == "mv":
+            (folder / do[1]).rename(folder / do[2])
+        else:
+            kerfmark(*do)
+
+
+DATA = [
+    # what the layout says instead, what the file has instead, and the command that is printed
+    ('"date YYYY-MM-DD"', '"date DD.MM.YYYY"', "", "", "--type 'visit.day=date YYYY-MM-DD'"),
+    ('"decimal(5,1)"', '"integer"', "", "", "--type 'visit.kg=decimal(2,1)'"),
+    ('"decimal(5,1)"', '"decimal(5,1)"', ",2.5,", ",22222.5,", "--type 'visit.kg=decimal(6,1)'"),
+    ('keeper = "keeper"', 'keeper = {header = "keeper", type = "text(3)"}', "", "", "--type 'visit.keeper=text(5)'"),
+    ("", "", ",2.5,", ",n/a,", "--blank n/a --optional visit.kg"),
+    ("", "", ",2.5,", ",,", "--optional visit.kg"),
+    ("", "", "H4,long", "H4,", "--optional hive.kind"),
+    ("", "", "Ada 1", "1", ""),
+    ('["hive", "kind"]', '{ hive = "hive", kind = {header = "kind", allowed = ["straws", "long"]} }', "", "", "--correct kind:straw=straws"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("old", "new", "before", "after", "pasted"), DATA)
+def test_what_data_lack_is_decided_by_the_command_that_is_printed(
+    old: str, new: str, before: str, after: str, pasted: str, folder: Path, kerfmark: Runner
+) -> None:
+    """Said by `check` and by `cut` of a layout, which is changed by it; and by `cut` of the files,
+    as an option."""
+    (folder / "visits.csv").write_text(VISITS.replace(before, after))
+    (folder / "l.toml").write_text(LAYOUT.replace(old, new))
+    if not pasted:
+        kerfmark("check", "l.toml")
+        return
+    command = f"kerfmark mark l.toml {pasted}"
+    assert command in kerfmark("check", "l.toml", code=1).out
+    assert command in kerfmark("cut", "l.toml", "--into", "n.db", code=1).err
+    kerfmark(*shlex.split(command)[1:])
+    kerfmark("check", "l.toml")
+    kerfmark("cut", "l.toml", "--into", "n.db")
+    kerfmark("prove", "n.db")
+
+
+def test_an_option_decides_where_no_layout_is_there_yet(folder: Path, kerfmark: Runner) -> None:
+    (folder / "visits.csv").write_text(VISITS.replace(",2.5,", ",,", 1))
+    cut = ["cut", "visits.csv", "--into", "n.db", "--required", "kg", "--type", "day=DD.MM.YYYY"]
+    told = kerfmark(*cut, code=1).err
+    options = ["--optional visit.kg", "--type 'visit.day=date YYYY-MM-DD'"]
+    assert all(f"{o} " in told for o in options) and "kerfmark mark visits.csv --opt" not in told
+    kerfmark("cut", "visits.csv", "--into", "n.db", *shlex.split(" ".join(options)))
+    kerfmark("prove", "n.db")
+
+
+def test_a_later_file_is_taken_after_the_layout_was_changed_as_is_said(
+    folder: Path, kerfmark: Runner
+) -> None:
+    (folder / "late.csv").write_text(later(GOOD.replace("2.5", "")))
+    told = kerfmark("add", "late.csv", "--into", "v.db", code=1).err
+    assert 'list "kg" under optional of tables > visit' in told and "--optional" not in told
+    assert "edit v.layout.toml" in told and "kerfmark recut v.db v.layout.toml" in told
+    (folder / "v.layout.toml").write_text(kerfmark("show", "v.db", "--layout").out)
+    kerfmark("mark", "v.layout.toml", "--optional", "visit.kg")
+    kerfmark("recut", "v.db", "v.layout.toml")
+    kerfmark("add", "late.csv", "--into", "v.db")
+    kerfmark("prove", "v.db")

@@ -82,8 +82,14 @@ class PostgresChanging(PostgresReader):
 
     def drop_all(self, layout: Layout) -> None:
         """Takes away all that Kerfmark made."""
+        self._without_readers()
         for statement in dropping(layout):
             self.execute(statement)
+
+    def _without_readers(self) -> None:
+        """Waits for those who read, and lets them wait: a table that is made anew has no rows for
+        who looks at an earlier moment."""
+        self.execute("LOCK TABLE kerfmark_loads IN ACCESS EXCLUSIVE MODE")
 
     def savepoint(self, name: str) -> None:
         """Remembers how far it has come."""
@@ -113,6 +119,7 @@ class PostgresChanging(PostgresReader):
 
     def clear(self, layout: Layout) -> None:
         """Takes tables and views away."""
+        self._without_readers()
         for statement in dropping(layout, ledger=False):
             self.execute(statement)
 
@@ -135,6 +142,7 @@ class PostgresChanging(PostgresReader):
 
     def widen_column(self, table: str, column: str, type_: ColumnType) -> None:
         """Gives a column a wider type; views that show it are made anew."""
+        self._without_readers()
         views = self.ask(
             "SELECT DISTINCT v.relname::text, pg_get_viewdef(v.oid) FROM pg_depend d JOIN "
             "pg_rewrite r ON r.oid = d.objid "

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from kerfmark.errors import Origin, TargetError
 from kerfmark.store.postgresql.connection import connected, translated
@@ -34,7 +34,7 @@ class PostgresServer(Server):
         connection = connected(self.where)
         try:
             with translated(self.name):
-                connection.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY")
+                _begin(connection)
                 reader = PostgresReader(self.name, connection)
                 if not reader.ask("SELECT current_schema()")[0][0]:
                     raise TargetError(
@@ -52,3 +52,26 @@ class PostgresServer(Server):
         from kerfmark.store.postgresql.changing import PostgresChanging
 
         return PostgresChanging(self.where, adopt)
+
+
+def _begin(connection: Any) -> None:
+    """Begins a transaction that sees one moment. It holds the ledger's lock before that moment is
+    chosen, and to its end: a table that another transaction puts in place of the one that is there
+    has no rows for who looks at an earlier moment."""
+    while True:
+        there = connection.execute("SELECT to_regclass('kerfmark_loads') IS NOT NULL").fetchone()
+        connection.commit()
+        connection.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY")
+        if not there[0]:
+            return
+        try:
+            connection.execute("LOCK TABLE kerfmark_loads IN ACCESS SHARE MODE")
+            return
+        except Exception as error:
+            if getattr(error, "sqlstate", "") != UNDEFINED:
+                raise
+            connection.rollback()  # it was taken away just now
+
+
+UNDEFINED = "42P01"
+"""What PostgreSQL calls a table that is not there."""

@@ -108,6 +108,7 @@ class NewSchema:
         old = parse_layout(text, "the layout in the database")
         if old.existing:
             raise not_ours(self.where.shown)
+        self.execute("LOCK TABLE kerfmark_loads IN ACCESS EXCLUSIVE MODE")  # readers first
         for statement in dropping(old):
             self.execute(statement)
 
