@@ -437,3 +437,29 @@ def test_a_row_that_says_a_number_in_another_form_is_not_blamed(
     )
     told = kerfmark("add", "w.csv", "--into", db, code=1).err
     assert 'rows 2, 3, column "kg"' in told and "made" not in told
+
+
+def test_values_that_change_and_those_that_are_kept_are_told_as_the_files_spell_them(
+    db: Target, write: Write, kerfmark: Runner
+) -> None:
+    def rows(day: int, calm: str, kg: str) -> str:
+        lines = [f"{n};{n % 9 + day:02}.04.2026;{calm};{n % 7},{kg}" for n in range(14)]
+        return "no;day;calm;kg\n" + "\n".join([*lines, "99;01.01.2026;yes;1,5"]) + "\n"
+
+    write("v.csv", rows(1, "yes", "50"))
+    kerfmark("cut", "v.csv", "--type", "calm=boolean yes/no", "--into", db)
+    write("w.csv", rows(11, "no", "25"))
+    kept = kerfmark("add", "w.csv", "--into", db, "--known", "keep", "--changes").out
+    assert kept.count("w.csv  ") == 14 * 3 and "more" not in kept
+    for line in ("day 11.04.2026 01.04.2026", "calm no yes", "kg 0,25 0,50"):
+        assert f"w.csv 2 {line}" in " ".join(kept.split()), line
+    kerfmark("undo", db)
+    told = kerfmark("add", "w.csv", "--into", db, "--known", "overwrite", "--changes").out
+    for line in ("day 01.04.2026 11.04.2026", "calm yes no", "kg 0,50 0,25"):
+        assert f"v 1 {line}" in " ".join(told.split()), line
+    kerfmark("prove", db)
+
+
+def test_an_empty_database_is_called_that(write: Write, kerfmark: Runner) -> None:
+    write("e.db", b"")
+    assert kerfmark("show", "e.db").out == "the database has no tables\n"

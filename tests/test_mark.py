@@ -379,3 +379,22 @@ def test_nearly_dates_that_could_be_swapped_stay_text(write: Write, kerfmark: Ru
         if c["name"].startswith("d") and "id" not in c["name"]
     )
     assert day["type"] == "TEXT"
+
+
+@pytest.mark.parametrize(
+    "inputs",
+    [
+        ["inspections-2025.csv"],
+        ["register.xlsx", "inspections-2025.csv"],
+        ["register.xlsx", "harvest-2025.csv", "inspections-2025.csv", "inspections-2026-02.csv"],
+    ],
+)
+def test_the_links_that_are_explained_are_those_that_are_made(
+    inputs: list[str], tmp_path: Path
+) -> None:
+    found = mark([DEMO / i for i in inputs])
+    made = {(t.name, parent) for t in found.tables for parent in t.links.values()}
+    assert {(r.table, r.parent) for r in found.references} <= made
+    narrower = mark([DEMO / i for i in inputs], steering=Steering(no_link=("Apiary", "Hive")))
+    made = {(t.name, parent) for t in narrower.tables for parent in t.links.values()}
+    assert {(r.table, r.parent) for r in narrower.references} <= made

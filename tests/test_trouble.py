@@ -463,7 +463,7 @@ def test_a_load_that_another_one_is_in_the_way_of_is_made_again(
     )
     write("again.csv", visits_of(2000, 20))
     told = kerfmark("add", "again.csv", "--into", db, code=2).err
-    assert "another program's got in its way" in told and db.ask("SELECT count(*) FROM visit") == [
+    assert "the database stopped this command" in told and db.ask("SELECT count(*) FROM visit") == [
         70
     ]
 

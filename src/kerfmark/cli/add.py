@@ -114,7 +114,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--backup", metavar="FILE", help="copy the database there first")
     parser.add_argument(
-        "--changes", action="store_true", help="tell each value that is changed, before and after"
+        "--changes",
+        action="store_true",
+        help="tell each value that is changed, before and after, and each that is kept",
     )
 
 
@@ -225,15 +227,12 @@ def tell(
                     c.in_file or "-",
                     c.in_database or "-",
                 )
-                for c in result.different[:LISTED]
+                for c in (result.different if changes else result.different[:LISTED])
             ],
             right=[1],
         )
-        if len(result.different) > LISTED:
-            terminal.say(
-                f"... and {len(result.different) - LISTED:,} more; kerfmark prove --report and "
-                "--json tell all"
-            )
+        if len(result.different) > LISTED and not changes:
+            terminal.say(f"... and {len(result.different) - LISTED:,} more (--changes tells all)")
         terminal.say()
     if result.set_aside:
         would = "would set aside " if result.rehearsed else "set aside "

@@ -59,7 +59,12 @@ LOCKED: Meaning = (
 )
 DEADLOCK: Meaning = (
     "target.deadlock",
-    "the database took this load back because another program's got in its way",
+    "another program was changing the same tables, so the database stopped this command",
+    "run the command again",
+)
+CHANGED: Meaning = (
+    "target.changed",
+    "another program has made the tables anew while they were read",
     "run the command again",
 )
 DISK: Meaning = (

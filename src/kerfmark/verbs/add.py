@@ -39,10 +39,10 @@ from kerfmark.ledger.row_numbers import Numbering, Reserved
 from kerfmark.normalize.merged import OtherwiseSaid, TableCount
 from kerfmark.normalize.policy import policies, policy_of
 from kerfmark.normalize.split import LinkCount, MergeTarget, Split, refused, rehearse
-from kerfmark.profile.convert import to_typed
+from kerfmark.profile.convert import to_text, to_typed
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.profile.recognise import settle
-from kerfmark.profile.types import ColumnType, with_marks
+from kerfmark.profile.types import ColumnType, canonical, with_marks
 from kerfmark.progress import Progress, silent
 from kerfmark.read.open import described_as
 from kerfmark.read.source import Reading
@@ -712,11 +712,16 @@ class Adding:
         for update in done.merged.updates:
             rows = update.rows[: MOST_CHANGES - len(out)].tolist()
             before = self.file.texts(update.table, update.column, rows) if rows else {}
+            new = update.values.slice(0, len(rows))
+            after = ["" if v is None else str(v) for v in new.to_pylist()]
+            own = self.layout.tables[update.table].columns.get(update.column)
+            if own is not None:
+                before = _as_in_files(before, own.of_type)
+                spelled = _as_in_files(dict(enumerate(after)), own.of_type)
+                after = [v or "" for v in spelled.values()]
             out += [
-                ValueChanged(
-                    update.table, update.column, r, before.get(r) or "", "" if v is None else str(v)
-                )
-                for r, v in zip(rows, update.values.slice(0, len(rows)).to_pylist(), strict=True)
+                ValueChanged(update.table, update.column, r, before.get(r) or "", v)
+                for r, v in zip(rows, after, strict=True)
             ]
         return tuple(out)
 
@@ -893,6 +898,9 @@ def _existing_texts(done: Split, some: OtherwiseSaid, file: Changing) -> dict[in
     if not some.column:
         return dict.fromkeys(some.rows.tolist(), "other parts")
     there = file.texts(some.table, some.column, sorted(set(some.rows.tolist())))
+    own = done.layout.tables[some.table].columns.get(some.column)
+    if own is not None:
+        return _as_in_files(there, own.of_type)
     spec = done.layout.tables.get(some.to)
     if spec is None or not done.layout.has_generated_key(some.to):
         return there
@@ -900,6 +908,19 @@ def _existing_texts(done: Split, some: OtherwiseSaid, file: Changing) -> dict[in
     ids = sorted({int(t) for t in there.values() if t})
     called = file.texts(some.to, shown, ids) if shown and ids else {}
     return {row: called.get(int(t), t) if t else t for row, t in there.items()}
+
+
+def _as_in_files(texts: Mapping[int, str | None], type_: ColumnType) -> dict[int, str | None]:
+    """Texts of an engine's as the files spell such values, where they can be spelled so."""
+    if type_.kind in ("text", "real"):
+        return dict(texts)
+    values = [t or None for t in texts.values()]
+    if type_.kind == "boolean":
+        words = {"1": "true", "0": "false", "t": "true", "f": "false"}
+        values = [words.get(t.lower(), t.lower()) if t else None for t in values]
+    plain = pa.array(values, pa.string())
+    spelled = to_text(to_typed(plain, canonical(type_)), type_).to_pylist()
+    return {row: new or old for (row, old), new in zip(texts.items(), spelled, strict=True)}
 
 
 def _called(routed: Routed) -> str:

@@ -38,6 +38,7 @@ _CODES = {
     1927: kinds.LOST,
     1205: kinds.LOCKED,
     1213: kinds.DEADLOCK,
+    1412: kinds.CHANGED,
     1114: kinds.DISK,
     1021: kinds.DISK,
     1050: kinds.EXISTS,
