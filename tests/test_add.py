@@ -150,7 +150,7 @@ def test_what_becomes_of_records_that_are_known(
         "no,day,note,hive,kind,keeper\n3,2025-01-03,x,H1,straw,Ada\n4,2025-01-04,y,H2,cork,\n",
     )
     told = kerfmark("add", "more.csv", "--into", db, code=1).err
-    assert 'row 2, column "kind": differs from what the database says of this hive: "wood"' in told
+    assert 'row 2, column "kind": differs from the database, where this hive has "wood"' in told
     result = kerfmark("add", "more.csv", "--into", db, "--known", known, "--json").json
     one = next(t for t in result["tables"] if t["name"] == "hive")
     kind, keeper = hive
@@ -714,7 +714,7 @@ def test_a_table_of_several_sources_grows_by_each(
     assert db.ask("SELECT keeper, phone FROM keeper") == [("Ada", "1"), ("Bo", "2"), ("Cy", "3")]
     write("visits3.csv", "no,Keeper,Phone\n4,Ada,9\n")
     told = kerfmark("add", "visits3.csv", "--into", db, code=1).err
-    assert 'row 2, column "Phone": differs from what the database says of this keeper: "1"' in told
+    assert 'row 2, column "Phone": differs from the database, where this keeper has "1"' in told
     write("keepers2.csv", "Keeper,Phone,Since\nCy,3,2001\n")
     kerfmark("add", "keepers2.csv", "--into", db, "--known", "fill")
     assert db.ask("SELECT since FROM keeper WHERE keeper = 'Cy'") == ["2001"]

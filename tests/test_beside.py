@@ -353,7 +353,7 @@ def test_a_sheet_of_a_known_kind_is_passed_over(tmp_path: Path) -> None:
     book.save(tmp_path / "register-2.xlsx")
     made = cut([tmp_path / "register-2.xlsx"], tmp_path / "a.db", beside=True)
     assert [t.name for t in made.tables] == ["jar"]
-    assert any('passed over: register-2.xlsx, sheet "Hives"' in told for _, told in made.notes)
+    assert any('skipped: register-2.xlsx, sheet "Hives"' in told for _, told in made.notes)
     assert prove(tmp_path / "a.db").holds
 
 
@@ -391,7 +391,7 @@ def test_columns_that_a_table_lacks_are_offered_and_put_there(
     assert db.ask("SELECT COUNT(*) FROM hive WHERE colour IS NOT NULL") == [0]
     assert kerfmark("prove", str(db)).code == 0
     told = kerfmark("cut", "colours.csv", *into, "--put", "Colour=hive", code=2).err
-    assert "say --beside too" in told
+    assert "use --beside too" in told
 
 
 def test_a_column_cannot_be_put_where_its_rows_lead_to_nothing(

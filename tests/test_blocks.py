@@ -314,14 +314,14 @@ def test_a_sheet_of_notes_is_passed_over_and_told(kerfmark: Runner, tmp_path: Pa
         kinds.append([town])
     book.save(tmp_path / "a.xlsx")
     told = kerfmark("cut", "a.xlsx", "--into", "a.db").out
-    assert 'passed over: a.xlsx, sheet "Read me" holds notes, not a table' in told
+    assert 'skipped: a.xlsx, sheet "Read me" holds notes, not a table' in told
     with sqlite3.connect(tmp_path / "a.db") as db:
         tables = {n for (n,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
     assert {n for n in tables if not n.startswith(("kerfmark", "sqlite"))} == {"hive", "town"}
     assert kerfmark("prove", "a.db").code == 0
     [notes] = tables_read(kerfmark, "a.xlsx", "--sheet", "Read me")
     assert "Ask Ada for more." in [cell for row in notes for cell in row]
-    assert "passed over" not in kerfmark("mark", "a.xlsx", "--sheet", "Read me").out
+    assert "skipped" not in kerfmark("mark", "a.xlsx", "--sheet", "Read me").out
 
 
 def test_page_breaks_with_the_header_again(kerfmark: Runner, tmp_path: Path) -> None:

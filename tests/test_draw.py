@@ -107,7 +107,17 @@ def test_a_database_a_layout_and_where_the_columns_went(kerfmark: Runner, tmp_pa
     assert [f["header"] for f in told["flows"]] == headers and all(
         f["table"] for f in told["flows"]
     )
-    assert (tmp_path / "f.svg").read_text("utf-8").count("<path") == len(headers)
+    picture = (tmp_path / "f.svg").read_text("utf-8")
+    assert picture.count("<path") == len(headers) + 2  # and both links of what joins two tables
+    assert "i_treatment" in picture and "1 more table links two of them" in picture
+    signs = {  # no two tables have the same colour and kind of line: the 8th to 14th are dashed
+        (re.findall(r"var\(--(c\d)\)", one)[0], "dasharray" in one)
+        for one in re.findall("<path[^>]*>", picture)
+        if "--c" in one
+    }
+    assert len(signs) == 9 and sum(dashed for _, dashed in signs) == 2
+    texts = [t.text for t in ET.fromstring(picture).iter("{http://www.w3.org/2000/svg}text")]
+    assert "8  mite" in texts and texts.count("8") == 3  # its number is at its three columns
     for name, begins in (("a.png", b"\x89PNG"), ("a.pdf", b"%PDF")):
         kerfmark("draw", "a.db", "-o", name, "--dark")
         first = (tmp_path / name).read_bytes()

@@ -260,7 +260,7 @@ def test_what_has_no_rows_is_passed_over_and_told(kerfmark: Runner, tmp_path: Pa
         ("Nothing yet", 0, 0),
     ]
     told = kerfmark("cut", "club.xlsx", "--into", "club.db").out
-    assert 'passed over: there are no rows in club.xlsx, sheet "Nothing yet"' in told
+    assert 'skipped: there are no rows in club.xlsx, sheet "Nothing yet"' in told
     (tmp_path / "months").mkdir()
     for n, rows in enumerate(("1,2\n2,4\n", "", "5,6\n"), 1):
         (tmp_path / "months" / f"kg-{n}.csv").write_text(f"day,kg\n{rows}")

@@ -128,8 +128,8 @@ def test_an_unknown_key_is_refused_with_the_nearest_and_nothing_is_made(
     write("balances.csv", text(["Balance", "Code"], rows))
     options = ["--into", str(bank), "--only-known", "--known", "overwrite"]
     told = kerfmark("add", "balances.csv", *options, code=1).err
-    assert '"A-1O02" is no record of account in the database; the nearest is "A-1002" (Bo Mill)' in told  # fmt: skip
-    assert '"Z" is no record of account in the database' in told and there(bank) == BEFORE
+    assert '"A-1O02" is not a record of account in the database; the nearest is "A-1002" (Bo Mill)' in told  # fmt: skip
+    assert '"Z" is not a record of account in the database' in told and there(bank) == BEFORE
     kerfmark("add", "balances.csv", *options, "--set-aside", "a.csv", code=3)
     assert [r[3] for r in there(bank)] == [11, None, 30]
     lines = (tmp_path / "a.csv").read_text("utf-8-sig").splitlines()
@@ -147,7 +147,7 @@ def test_a_lookup_makes_nothing_either(bank: Target, write: Write, kerfmark: Run
     write("moves.csv", text(["Code", "Branch"], [["A-1001", "Oak"], ["A-1002", "Elm"]]))
     options = ["--into", str(bank), "--only-known", "--known", "overwrite"]
     told = kerfmark("add", "moves.csv", *options, code=1).err
-    assert '"Elm" is no record of branch in the database' in told and there(bank) == BEFORE
+    assert '"Elm" is not a record of branch in the database' in told and there(bank) == BEFORE
     assert "\n      add the record first" in told
     write("new.csv", text(HEAD, [["A-9001", "Eva", "Elm", 1, 1]]))
     kerfmark("add", "new.csv", "--into", str(bank))
@@ -371,7 +371,7 @@ def test_one_cause_is_one_finding_and_rows_that_are_right_are_not_blamed(
     write("w.csv", f"{head}100,H1,k0\n101,H1,k9\n102,H1,k9\n103,H1,k1\n104,H50,a\n105,H50,b\n")
     told = kerfmark("add", "w.csv", "--into", "v.db", code=1).err
     assert "4 problems" in told
-    assert 'rows 2, 3, 4, column "kind": differs from what the database says' in told
+    assert 'rows 2, 3, 4, column "kind": differs from the database, where this hive has' in told
     assert told.count('"k1"') == 1 and "row 7" in told and "an earlier row" in told  # H50 is new
     assert (
         "next: correct the cells\n" in told

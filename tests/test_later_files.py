@@ -175,7 +175,7 @@ def test_a_folder_that_is_named_again_takes_only_what_is_new(
     kerfmark("add", "in", "--into", str(paid))
     for _ in range(2):
         again = kerfmark("add", "in", "--into", str(paid))
-        assert "passed over 1 file, loaded already" in again.out and "nothing new" in again.out
+        assert "skipped 1 file, loaded already" in again.out and "nothing new" in again.out
     assert len(kerfmark("loads", str(paid), "--json").json["loads"]) == 2
     write("in/1.csv", text(HEAD, MORE[6:]))
     write("in/copy.csv", text(HEAD, MORE[6:]))
@@ -203,7 +203,7 @@ def test_the_database_is_as_it_was_where_nothing_is_new(tmp_path: Path) -> None:
 def test_the_sheet_that_was_chosen_is_chosen_again(
     db: Target, kerfmark: Runner, tmp_path: Path
 ) -> None:
-    """The others of a monthly workbook are passed over, and told."""
+    """The others of a monthly workbook are skipped, and told."""
 
     def book(name: str, rows: list[list[Any]]) -> None:
         whole = openpyxl.Workbook()
@@ -219,7 +219,7 @@ def test_the_sheet_that_was_chosen_is_chosen_again(
     kerfmark("cut", "jan.xlsx", "--sheet", "Payments", "--into", str(db), "--known-by", "Paid to")
     book("feb.xlsx", MORE)
     told = kerfmark("add", "feb.xlsx", "--into", str(db))
-    assert 'feb.xlsx, sheet "Summary" is passed over' in told.out + told.err
+    assert 'feb.xlsx, sheet "Summary" is skipped' in told.out + told.err
     asked = "SELECT count(*) FROM paid_to"
     assert db.ask(asked) == [6] and kerfmark("prove", str(db)).code == 0
     book("feb.xlsx", MORE[:5])

@@ -169,7 +169,7 @@ def test_what_is_no_mistake_is_not_told_as_one(old: str, new: str) -> None:
             "lead back to itself through",
         ),
         ('{hive_id = "hive"}', '{DAY = "hive"}', "is the same name to a database"),
-        ('{tag = "hive"}', '{tag = {header = "hive", conflicts = "newest"}}', "is none of"),
+        ('{tag = "hive"}', '{tag = {header = "hive", conflicts = "newest"}}', "is not one of"),
         ('{tag = "hive"}', '{tag = {header = "hive", clean = "trimm"}}', 'did you mean "trim"?'),
         (
             '{tag = "hive"}',

@@ -89,7 +89,10 @@ def test_what_is_said_twice_must_be_the_same(
     assert rows(tmp_path / "l.db", "SELECT grid FROM place") == [("XK 1",), ("XK 2",), ("XK 3",)]
     write("hives.csv", "tag,place,grid\nH1,Weir,XK 1\nH2,Mill,XK 9\n")
     told = kerfmark("cut", "l.toml", "--into", "m.db", code=1).err
-    assert 'row 3, column "grid": differs from what place says of the same place' in told
+    assert (
+        'row 3, column "grid": differs from place, which has another value for the same place'
+        in told
+    )
 
 
 GROUPS = """\

@@ -427,7 +427,7 @@ def test_a_table_fed_by_several_sources_has_the_records_of_all(
     assert ask("SELECT no, keeper_id FROM visit") == [("1", 2), ("2", 1), ("3", 2)]
     write("visits.csv", "no,Keeper,Phone\n1,Ada,9\n")
     assert (
-        'column "Phone": differs from what keeper says of the same Keeper'
+        'column "Phone": differs from keeper, which has another value for the same Keeper'
         in kerfmark("cut", "l.toml", "--into", "w.db", code=1).err
     )
 

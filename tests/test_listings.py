@@ -88,7 +88,7 @@ def test_a_delimiter_that_no_row_has_is_doubtful(kerfmark: Runner, write: Write)
     write("a.csv", "no,name\n1,Anna\n2,Ben\n")
     told = kerfmark("measure", "a.csv", "--delimiter", ";").out
     assert "there is one column only: most rows have no ';', but 1 of ','" in told
-    assert "say --delimiter ','" in told
+    assert "use --delimiter ','" in told
 
 
 def test_dates_that_fit_no_one_order_are_told_with_their_rows(

@@ -72,7 +72,7 @@ def test_findings_come_worst_first_with_rows_and_remedy(kerfmark: Runner, write:
     assert told['"Far Paddock " has spaces at its ends']["rows"] == [11]
     assert told["is the same as an earlier row in every column"]["rows"] == [15]
     assert told['is "same" in every row']["origin"]["column"] == "kind"
-    assert "the column is blank throughout" in told
+    assert "the column is blank in every row" in told
     assert all(f["next"] for f in source["findings"][:3])
 
 

@@ -148,7 +148,7 @@ CASES = [
     (
         "export v.db visit -o x.csv --delimiter '\"'",
         2,
-        "quotes and line ends cannot stand between cells",
+        "quotes and line ends cannot separate cells",
     ),
     (
         "export v.db visit -o x.csv --flat visits",

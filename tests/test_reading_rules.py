@@ -173,7 +173,7 @@ def test_a_description_counts_everything() -> None:
         2,
     )
     assert (told.smallest, told.largest, told.frequent) == ("-2", "10", (("10", 2),))
-    assert describe(column([None, None])).note == "the column is blank throughout"
+    assert describe(column([None, None])).note == "the column is blank in every row"
     assert describe(column(["b", "a"])).unique
 
 

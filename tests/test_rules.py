@@ -313,7 +313,7 @@ def test_each_repeated_cell_that_differs_is_told(
         assert len(cells) == len(differing) or len(told) == 10
         assert all(differing[cell][1] == before for cell, before in cells)
         assert len({c for c, _ in cells}) == len(cells)
-        assert "next: correct the cells\n      say --known keep\n" in refused
+        assert "next: correct the cells\n      use --known keep\n" in refused
         kerfmark("add", "more.csv", "--into", "v.db", "--known", "keep")
     else:
         kerfmark("add", "more.csv", "--into", "v.db", "--known", policy)
@@ -372,7 +372,7 @@ def test_what_a_later_row_says_again_of_a_table_further_away(
     kerfmark("add", "more.csv", "--into", db)
     write("wrong.csv", "no,hive,in\n5,H1,Moor\n6,H2,Moor\n")
     told = kerfmark("add", "wrong.csv", "--into", db, code=1).err
-    assert 'wrong.csv, row 3, column "in": differs from what the database says' in told
+    assert 'wrong.csv, row 3, column "in": differs from the database' in told
     assert told.count("differs") == 1
     assert db.ask("SELECT count(*) FROM visit") == [4]
     kerfmark("prove", db)

@@ -194,7 +194,7 @@ def test_what_is_no_tree_is_not_called_one(tmp_path: Path, codes: list[str]) -> 
 
 def test_what_can_be_no_tree_is_refused_as_one(tmp_path: Path) -> None:
     path = file_of(tmp_path, "t.csv", [["Code", "Title"], ["1", "a"], ["2", "b"]])
-    with pytest.raises(UsageError, match='the codes in "Code" are no tree'):
+    with pytest.raises(UsageError, match='the codes in "Code" do not form a tree'):
         mark([path], steering=Steering(trees=("Code",)))
 
 

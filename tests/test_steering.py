@@ -196,7 +196,7 @@ def test_what_a_cut_would_refuse_is_not_proposed(
     assert prove(database).holds
     told = mark([visits]).against
     words = {
-        "table": "is no table of its own",
+        "table": "is not a table of its own",
         "key": "is not unique",
         "column": "already in table",
     }

@@ -145,7 +145,7 @@ def test_a_year(db: Target, write: Write, kerfmark: Runner, tmp_path: Path) -> N
     write("frames.csv", text(["Visit no", "Frames"], [*frames.items(), [99999, 3]]))
     options = ["--only-known", "--known", "overwrite"]
     told = kerfmark("add", "frames.csv", *into, *options, code=1).err
-    assert f'"99999" is no record of {visit}' in told
+    assert f'"99999" is not a record of {visit}' in told
     kerfmark("add", "frames.csv", *into, *options, "--set-aside", "strange.csv", code=3)
     took([[*visits[n][:6], f, visits[n][7]] for n, f in frames.items()])
 

@@ -48,7 +48,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     reading.forms(parser)
     loading.known(
         parser,
-        "records that are there already: refuse the row (usual), keep what is there, fill its "
+        "existing records: refuse the row (usual), keep what is there, fill its "
         "blanks, overwrite it, replace it with everything that belongs to it, or add it again "
         "under a new key",
         "replace",
@@ -57,8 +57,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--only-known",
         action="store_true",
-        help="only records that are there: a row of another one is refused, nothing is made; the "
-        "file need have no more than what they are known by and what it says of them",
+        help="only existing records: rows for others are refused, nothing is made; the file needs "
+        "only the columns that records are known by, and those to fill or change",
     )
     loading.rehearse(parser)
     loading.set_aside(parser)
@@ -66,7 +66,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--only-new",
         action="store_true",
-        help="pass over files that were loaded already (usual for a folder or a pattern)",
+        help="skip files that were loaded already (usual for a folder or a pattern)",
     )
     parser.add_argument("--again", action="store_true", help="load a file that was loaded already")
     parser.add_argument(
@@ -86,7 +86,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="COLUMN[=VALUE]",
-        help="files may lack this column: it is blank then, or has that value",
+        help="files need not have this column: it is blank then, or has that value",
     )
     parser.add_argument(
         "--leave-out",
@@ -170,9 +170,7 @@ def tell(
             (f"  ({f.why})", FAINT),
         )
     if result.known_files:
-        terminal.say(
-            "passed over ", (counted(result.known_files, "file"), BOLD), ", loaded already"
-        )
+        terminal.say("skipped ", (counted(result.known_files, "file"), BOLD), ", loaded already")
     for note in result.notes:
         terminal.note(("odd  ", BAD), note)
     for said in result.learned:
@@ -211,7 +209,7 @@ def tell(
     if result.known_rows:
         different = sum(a.different for a in result.account)
         terminal.say(
-            f"{counted(result.known_rows, 'row')} of records that were there already: "
+            f"{counted(result.known_rows, 'row')} for existing records: "
             f"{result.known_rows - different:,} the same, {different:,} different and not taken "
             "over"
         )

@@ -100,7 +100,7 @@ def _tell(result: CheckResult, args: argparse.Namespace, terminal: Terminal) -> 
         terminal.say()
         named = any(t.created for t in result.tables)
         terminal.table(
-            ["table", "rows", *(["of these only named by others"] if named else [])],
+            ["table", "rows", *(["only referred to"] if named else [])],
             [
                 (
                     t.name,

@@ -60,7 +60,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "they are (usual for --flat)",
     )
     parser.add_argument(
-        "--delimiter", default="", metavar="TEXT", help="what stands between the cells of CSV"
+        "--delimiter", default="", metavar="TEXT", help="what separates the cells of CSV"
     )
     parser.add_argument("--encoding", default="", help="the encoding of CSV")
     parser.add_argument("--replace", action="store_true", help="overwrite files that are there")

@@ -23,7 +23,7 @@ NAME = "mark"
 SUMMARY = "propose the tables, with the evidence for each, as a layout to edit"
 ABOUT = """\
 Reads files wholly and proposes tables, keys and links, with the evidence for each. With -o the
-proposal is written as a layout, a text file to edit and to cut from; a layout that is there already
+proposal is written as a layout, a text file to edit and to cut from; an existing layout
 keeps its edits, and only gets what it does not know yet.
 
   kerfmark mark inspections-2025.csv
@@ -145,7 +145,7 @@ def steering_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="A,B",
-        help="these columns say the same several times over: a record for each",
+        help="these columns repeat one kind of value: a record for each",
     )
     group.add_argument(
         "--list",
@@ -345,7 +345,7 @@ def evidence(result: MarkResult | BesideResult, terminal: Terminal) -> None:
         terminal.say(("nearly", HEAD))
         for near in result.near[:12]:
             lives = (
-                f"lives in {near.table}, where these rows keep what they say"
+                f"is a column of {near.table}; these rows keep their own values"
                 if near.table
                 else "stays with the rows"
             )
@@ -400,7 +400,7 @@ class _Picture:
             (table.name, HEAD),
             rows,
             (mark, FAINT),
-            ("  there already", FAINT) if table.there else "",
+            ("  existing", FAINT) if table.there else "",
             "  ",
             (key or "each row", BOLD),
             f": {own}" if own else "",

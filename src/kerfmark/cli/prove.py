@@ -145,7 +145,7 @@ def told(p: SourceProof) -> list[str]:
     out = []
     if p.same or p.different:
         out.append(
-            f"{counted(p.own, 'row')} with records of their own; records that were there already: "
+            f"{counted(p.own, 'row')} with records of their own; rows for existing records: "
             f"{p.same:,} the same, "
             f"{p.different:,} different and not taken over"
         )

@@ -129,7 +129,7 @@ def chosen(args: argparse.Namespace) -> Reading:
 
     if args.header_row is not None and args.header_row < 1:
         raise UsageError(
-            "rows are counted from 1", next="say --no-header where no row names the columns"
+            "rows are counted from 1", next="use --no-header where no row names the columns"
         )
     if args.delimiter == "":
         raise UsageError("a delimiter cannot be nothing", next="name one, such as ; or tab")

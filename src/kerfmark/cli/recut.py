@@ -63,7 +63,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         for group in load.groups:
             tell_group(group, terminal)
     for file in result.from_database:
-        terminal.note(("from the database  ", BAD), f"{file} is gone, or another one now")
+        terminal.note(("from the database  ", BAD), f"{file} is missing, or has changed")
     terminal.say()
     if result.problems:
         terminal.say(

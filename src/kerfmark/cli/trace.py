@@ -40,15 +40,15 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     terminal.result(result)
     if not result.load:
         terminal.say(
-            (f"{result.table} {result.key}", BOLD), ": no load made it; somebody put it there"
+            (f"{result.table} {result.key}", BOLD), ": not from a load; it was inserted otherwise"
         )
     else:
         where = (
             f", first in {result.origin}"
             if result.origin
-            else "; its file is gone, has changed, or says it only among others"
+            else "; its file is missing, has changed, or has it only in a list of values"
         )
-        more = f" ({counted(result.rows, 'row')} there say it)" if result.rows > 1 else ""
+        more = f" ({counted(result.rows, 'row')} there refer to it)" if result.rows > 1 else ""
         terminal.say(
             (f"{result.table} {result.key}", BOLD),
             f": came with load {result.load} on {result.at} (UTC){where}{more}",

@@ -9,10 +9,7 @@ from typing import Any
 from kerfmark.layout.model import Layout
 
 SHORT: dict[str, dict[str, Any]] = {
-    "ColumnSpec": {
-        "type": "string",
-        "description": "The header that its values stand under, as text.",
-    },
+    "ColumnSpec": {"type": "string", "description": "The header of its values, as text."},
     "LinkSpec": {"type": "string", "description": "The table that it leads to, through the row."},
 }
 """What may stand for a whole part in short."""

@@ -181,7 +181,7 @@ def _said(problem: Mapping[str, Any], path: tuple[str, ...]) -> Mistake:
         wrong, expected = str(problem["input"]), str(problem["ctx"]["expected"])
         return Mistake(
             path,
-            f'"{wrong}" is none of {expected}'
+            f'"{wrong}" is not one of {expected}'
             + near(wrong, [e.strip("' ") for e in expected.split(",")]),
         )
     return Mistake(path, str(problem["msg"]).removeprefix("Value error, "))
@@ -289,7 +289,7 @@ def _of_table(layout: Layout, name: str, table: TableSpec) -> list[Mistake]:
     out += _names_of_engines(layout, name, table)
     out += _wrong_names(layout, here, table)
     if not table.each_row and not table.known_by:
-        wrong("say known_by, or each_row = true for a record per row")
+        wrong("set known_by, or each_row = true for a record per row")
     if table.also_from and (
         not table.known_by or any(k not in table.columns for k in table.known_by)
     ):
@@ -413,7 +413,7 @@ def _of_link(
     elif parent.source != table.source and table.source not in parent.also_from:
         yield Mistake(
             here,
-            f'the table "{link.to}" is fed by another source; say by = {{ ITS COLUMN = "HEADER" }}',
+            f'the table "{link.to}" is fed by another source; set by = {{ ITS COLUMN = "HEADER" }}',
         )
 
 
@@ -542,7 +542,7 @@ def _parts(layout: Layout, here: tuple[str, ...], table: TableSpec) -> Iterator[
         )
     for n, c in table.columns.items():
         if c.header and not c.split:
-            yield Mistake((*here, "columns", n), "a plain header cannot stand beside such columns")
+            yield Mistake((*here, "columns", n), "a plain header cannot be beside such columns")
         elif c.derived and (not cells or other_headers(c.derived, cells)):
             yield Mistake(
                 (*here, "columns", n, "derived"),

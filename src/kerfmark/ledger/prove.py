@@ -69,7 +69,7 @@ class SaidOtherwise:
     def reason(self) -> str:
         """Why the cell is not what its file says."""
         if self.kept:
-            return f"kept; load {self.by} says it" if self.by else "kept"
+            return f"kept; load {self.by} has it" if self.by else "kept"
         return f"changed by load {self.by}"
 
 

@@ -115,9 +115,8 @@ class UndoPlan:
                 s.table == r.against_table and s.first <= r.against_row <= s.last for s in self.mine
             ):
                 raise self.depends(
-                    f"load {r.load} set rows aside because of what load {self.number} says, such "
-                    f"as {r.file}, row "
-                    f"{r.row}: {r.reason}"
+                    f"load {r.load} set rows aside because they differ from load {self.number}, "
+                    f"such as {r.file}, row {r.row}: {r.reason}"
                 )
 
     def _heirs(self, table: str) -> _Successors:
@@ -170,7 +169,7 @@ class UndoPlan:
             for c in changes:
                 if c.load != self.number and bool(np.isin(c.row, inherited)):
                     raise self.depends(
-                        f"load {c.load} says other parts ({part}) of rows of {owner} that load "
+                        f"load {c.load} has other rows of {part} for records of {owner} that load "
                         f"{self.number} added"
                     )
 
@@ -189,8 +188,8 @@ class UndoPlan:
                             and len(r.rows)
                         ):
                             raise self.depends(
-                                f"later loads were compared with {r.table}.{r.column} as load "
-                                f"{self.number} says it"
+                                f"later loads were compared with the {r.table}.{r.column} of load "
+                                f"{self.number}"
                             )
 
     def _rewrite(
@@ -256,8 +255,8 @@ class UndoPlan:
                 table, column, load
             ) == EXCEPTION:
                 raise self.depends(
-                    f"rows of load {load} differ from the usual {column} of {table} that only it "
-                    "says"
+                    f"rows of load {load} differ from the usual {column} of {table}, which only "
+                    "this load has"
                 )
             begun |= makes
             other = speaks & begun & ~makes
@@ -292,9 +291,8 @@ class UndoPlan:
         rule = self._rule(table, column, load)
         if rule == "refuse" or (rule == EXCEPTION and not as_before):
             raise self.depends(
-                f"without it, load {load} would say something else of {table}.{column} than the "
-                "database: "
-                f"row {row} would hold {_shown(state)}, and load {load} says {_shown(said)}"
+                f"without it, row {row} of {table} would have {column} {_shown(state)}, and load "
+                f"{load} has {_shown(said)}"
             )
         takes = rule == "overwrite" or (rule == "fill" and state is None and said is not None)
         out.noted.append((load, row, state, said, int(not takes)))
@@ -328,8 +326,8 @@ class UndoPlan:
         facts = self.file.facts(table) if len(lost) else None
         if facts and any(c.name == column and not c.optional for c in facts.columns):
             raise self.depends(
-                f"nothing else says {table}.{column} of row {rows[lost[0]]}, which must not be "
-                "blank"
+                f"no other load has a value for {table}.{column} of row {rows[lost[0]]}, which "
+                "must not be blank"
             )
 
     def _speaks(self, table: str, column: str, load: int, rows: np.ndarray) -> np.ndarray:

@@ -78,7 +78,7 @@ class _Comparing:
                     own,
                     f"is in the database already, as a record of {name}",
                     "--known keep leaves what is there\n--known fill fills its blanks\n"
-                    "--known overwrite replaces what it says\nleave the row out",
+                    "--known overwrite replaces its values\nleave the row out",
                     name,
                     there,
                 )
@@ -215,8 +215,8 @@ class _Comparing:
 
         def reason(row: int) -> str:
             text = there.get(int(self.matched.rows[name][record_of[row]])) or ""
-            return f"differs from what the database says of this {name}: " + (
-                f'"{text}"' if text else "nothing"
+            return f"differs from the database, where this {name} has " + (
+                f'"{text}"' if text else "no value"
             )
 
         feed.problem(

@@ -144,7 +144,7 @@ def _refuse_new(incoming: Incoming, name: str, records: np.ndarray) -> None:
     def reason(row: int) -> str:
         said, value = " + ".join(feed.text(h, row) for h in headers), near(row)
         also = f'; the nearest is "{value}"{_also_called(incoming, name, column, value)}'
-        return f"{said} is no record of {name} in the database{also if value else ''}"
+        return f"{said} is not a record of {name} in the database{also if value else ''}"
 
     feed.problem(
         "unknown",

@@ -114,7 +114,7 @@ class _Planning:
                         "differs",
                         (header,),
                         rows[wrong],
-                        f"differs from what the database says of the same {known}",
+                        f"differs from the database, which has another value for the same {known}",
                         remedy,
                         tables[-1],
                     )

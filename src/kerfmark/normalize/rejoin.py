@@ -45,7 +45,7 @@ def check_rejoined(
             for header, wrong in zip(headers, pool.map(rejoined.differs, headers), strict=True):
                 if wrong is not None:
                     raise KerfmarkError(
-                        "the tables that were built do not hold what the file says; nothing was "
+                        "the tables that were built do not hold what is in the file; nothing was "
                         "kept",
                         code="internal",
                         origin=ready.origin(wrong[0], header),

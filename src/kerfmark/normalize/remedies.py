@@ -46,7 +46,7 @@ def of_misfits(
         if len(words) > FEW_WORDS or any(len(w) > SHORT or any(map(str.isdigit, w)) for w in words):
             return CORRECT, {}
         said = ", ".join(f'"{w}"' for w in words)
-        blank = f"say blanks = [{said}] in sources > {source} if nothing is meant"
+        blank = f"set blanks = [{said}] in sources > {source} if nothing is meant"
         options = " ".join(f"--blank {shlex.quote(w)}" for w in words)
         options += f" --optional {place}" if required else ""
         return f"{CORRECT}\n{blank}", {blank: f"{options} if nothing is meant"}

@@ -445,7 +445,7 @@ class SourceTables:
                 "differs",
                 (header,),
                 rows[wrong],
-                f"differs from what {parent.name} says of the same {known}",
+                f"differs from {parent.name}, which has another value for the same {known}",
                 f'correct the cells\ntake "{header}" out of repeats of tables > {name} > links > '
                 f"{link} and give it a "
                 "column",
@@ -573,7 +573,7 @@ class SourceTables:
                 (header,),
                 rows(wrong),
                 lambda r: f"{_shown(column, r)} is not {said}",
-                f"correct the cells\nallow it for {table}.{name} in the layout\nsay what it means",
+                f"correct the cells\nallow it for {table}.{name} in the layout",
                 table,
                 suggested=lambda r: nearest_of(spec.allowed, _shown(column, r).strip('"')),
             )
@@ -680,7 +680,7 @@ class SourceTables:
             if (rows < 0).all() and not named:
                 continue
             if (rows < 0).all():
-                why = f"records of {table.name} that only others name have none"
+                why = f"records of {table.name} that are only referred to have none"
                 self.problem(
                     "cannot be",
                     (header,) if header else (),

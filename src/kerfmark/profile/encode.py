@@ -360,7 +360,7 @@ def _not_data(kind: Kind, at: np.ndarray, out: bool, found: Found) -> Remark:
             f"{SAID[kind]}{': left out' if out else ''}",
             rows,
             len(at),
-            f"say --skip-rows {KEEP_HEADERS} if they are data" if out else "",
+            f"use --skip-rows {KEEP_HEADERS} if they are data" if out else "",
         )
     if out:
         return Remark("odd", None, f"{SAID[kind]}: left out as asked", rows, len(at))

@@ -124,7 +124,7 @@ def _of_column(
             f'"{told.misfit_values[0]}" is not {article(told.mostly)} like the rest of the column',
             "correct the cell; as it is, the column is loaded as text"
             if text
-            else 'correct the cell, or say type = "text" in the layout to keep the column as text',
+            else 'correct the cell, or set type = "text" in the layout to keep the column as text',
             total=told.misfits,
         )
     elif told.type == "text" and len(forms := _mixed_forms(column)) > 1:
@@ -189,7 +189,7 @@ def _of_column(
             header,
             _rows_of(column, spaced),
             f'"{spaced[0].as_py()}" has spaces at its ends',
-            "values are kept as they stand: trim them in the file if they are not meant",
+            "values are kept as they are: trim them in the file if they are not meant",
         )
     yield from _alike(encoded, column)
 

@@ -98,7 +98,7 @@ def recognise(values: pa.StringArray, *, spelled: bool = False) -> Recognised:
     """The type of a column with these distinct texts; `spelled` where a point in a number is known
     to be that of a decimal."""
     if not len(values):
-        return Recognised(TEXT, "the column is blank throughout")
+        return Recognised(TEXT, "the column is blank in every row")
     lengths = pc.utf8_length(values)
     if pc.max(lengths).as_py() > 60:
         return Recognised(TEXT)

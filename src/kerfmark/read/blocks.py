@@ -91,7 +91,7 @@ def block_remarks(
         f"beside the tables, and left out: {shown}{' ...' if len(outside) > SHOWN else ''}",
         tuple(dict.fromkeys(row + 1 for row, _ in outside[:SHOWN])),
         len(outside),
-        "if they belong to a table, say --block 0, or name its range with --cells",
+        "if they belong to a table, use --block 0, or name its range with --cells",
     )
 
 

@@ -3,7 +3,7 @@ and links, as declared.
 
 https://www.w3.org/TR/tabular-metadata/ (Recommendation of 17 December 2015): `FILE-metadata.json`
 for one file, else `csv-metadata.json` for those of its folder. What of the vocabulary has no
-meaning for tables of a database is passed over.
+meaning for tables of a database is skipped.
 """
 
 from __future__ import annotations

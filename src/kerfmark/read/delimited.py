@@ -310,7 +310,7 @@ class DelimitedSource:
                         code="source.endless",
                         origin=Origin(self.bytes.name),
                         why="a quote was probably opened and never closed",
-                        next="look for a lone quote character, or say that there is no quoting",
+                        next="look for an unpaired quote, or say that there is no quoting",
                     )
                 rest, unhashed = data[end:], b"".join((unhashed, raw)) if unhashed else raw
                 if end:

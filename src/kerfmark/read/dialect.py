@@ -282,7 +282,7 @@ def _only_one_column(text: str, dialect: Dialect) -> Iterator[Remark]:
             f"{width - 1} of {better!r}",
             (),
             0,
-            f"say --delimiter {better!r}, or leave the option out",
+            f"use --delimiter {better!r}, or leave the option out",
         )
 
 

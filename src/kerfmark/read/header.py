@@ -134,7 +134,7 @@ def _remarks(
             f"taken as the header, though it looks like the rows below: {_told(records[top])}",
             (top + 1,),
             1,
-            "if it is a record, say --no-header",
+            "if it is a record, use --no-header",
         )
     if rows > 1:
         yield Remark(
@@ -143,7 +143,7 @@ def _remarks(
             f"the header goes over {rows} rows; the last one says {_told(records[top + rows - 1])}",
             (top + 1,),
             1,
-            f"if it does not, say --header-rows 1 --skip-rows {top + rows}",
+            f"if it does not, use --header-rows 1 --skip-rows {top + rows}",
         )
 
 
@@ -154,7 +154,7 @@ def _no_header_remark(record: Sequence[str], row: int) -> Remark:
         f"taken as a record, so that no row names the columns: {_told(record)}",
         (row + 1,),
         1,
-        f"if it is the header, say --header-row {row + 1}",
+        f"if it is the header, use --header-row {row + 1}",
     )
 
 

@@ -85,7 +85,7 @@ class ScriptFile:
                 code="target.exists",
                 origin=Origin(self.name),
                 why="nothing is overwritten unasked",
-                next="name another file, or say --replace",
+                next="name another file, or use --replace",
             )
         return NewScript(self.path, self.engine.title, self.style)
 

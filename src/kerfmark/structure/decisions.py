@@ -501,7 +501,7 @@ class _Deciding:
         )
         if why:
             raise UsageError(
-                f'--{option}: "{said}" is no name here',
+                f'--{option}: "{said}" cannot be a name here',
                 code="decide.name",
                 why=why,
                 next="choose another name",

@@ -50,7 +50,7 @@ class NearMiss:
 
     def __str__(self) -> str:
         told = "; ".join(
-            f'row {row:,} says "{here}" instead of "{usual}"' for row, here, usual in self.first[:3]
+            f'row {row:,} has "{here}" instead of "{usual}"' for row, here, usual in self.first[:3]
         )
         more = "; ..." if self.exceptions > 3 else ""
         return (

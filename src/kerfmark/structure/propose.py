@@ -231,7 +231,7 @@ def propose(
     if steering.depth != "flat":
         assign_near_dependencies(base, encoded.columns, traits)
     in_vain = [
-        (" + ".join(names), "no table would be known by it, so that there is none to leave out")
+        (" + ".join(names), "no table is known by it, so --no-table changes nothing")
         for names in steering.no_table
         if {*names} <= place.keys()
         and known_by(base, {place[h] for h in names}) is None
@@ -333,7 +333,7 @@ def _trees(base: Entity, encoded: EncodedSource, steering: Steering) -> dict[int
             out[c] = found
         elif said:
             raise UsageError(
-                f'the codes in "{column.header}" are no tree',
+                f'the codes in "{column.header}" do not form a tree',
                 code="steer.tree",
                 why=f"none of them has one of {' '.join(MARKS)} in it",
                 next="leave --tree out",
@@ -570,7 +570,7 @@ class _Writer:
                 }
             }
         )
-        note = f"lives in {parent}; the few rows that say something else keep it in {base}.{column}"
+        note = f"is a column of {parent}; a few rows have another value, in {base}.{column}"
         self.notes.append((header, note))
         self.comments[f"tables.{base}.{column}"] = [
             f"only where it differs from what {parent} usually has"
@@ -740,7 +740,7 @@ class _Writer:
         name = free_name(wanted, self.taken, f"{wanted}_record")
         word = name.removesuffix("_record")
         if word != name and is_reserved(word):
-            self.notes.append((name, f'called so as "{word}" is a reserved word of databases'))
+            self.notes.append((name, f'called so because "{word}" is a reserved word of databases'))
         return name
 
     def _explain(self, name: str, entity: Entity, within: tuple[str, Entity]) -> None:

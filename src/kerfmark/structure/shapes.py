@@ -88,8 +88,8 @@ class AttributeValues:
         attribute, value = self.headers
         some = ", ".join(f"{a}: {k}" for a, k in self.kinds)
         return (
-            f"names what {value} says in each row ({some}). They stay rows, and {value} is text; "
-            f'--known-by "{attribute}" makes a table of all that is said of something'
+            f"tells in each row what {value} is ({some}). The rows stay as they are, and {value} "
+            f'is text; --known-by "{attribute}" makes a table of these kinds'
         )
 
 

@@ -105,7 +105,7 @@ class AddResult:
     tells what became of the rows of each file, and `different` the cells that say something else
     than the database, which has kept what it had; `problems` are told when rehearsed, what is
     doubtful always (`groups`); `notes` tell what else is odd; `known_files` were loaded already,
-    and passed over."""
+    and skipped."""
 
     database: str
     load: int
@@ -157,7 +157,7 @@ def add(
 
     Each file feeds the source whose headers it has (`source` names it). Rows that do not fit refuse
     the whole, unless `set_aside` names a file for them. A file that was loaded already is refused
-    unless `again`; with `only_new`, and where a folder or a pattern is named, it is passed over.
+    unless `again`; with `only_new`, and where a folder or a pattern is named, it is skipped.
     `widen` lets a column take values for which its type was too narrow; `backup`
     names a file for a copy of the database as it was; `reading` says how the files are written,
     and `forms` how their dates and numbers are, where that is not found by itself; `corrections`
@@ -477,7 +477,7 @@ class Adding:
             raise UsageError(
                 "what is to become of the records that are there?",
                 code="usage.only-known",
-                next="--known fill fills their blanks\n--known overwrite replaces what they say",
+                next="--known fill fills their blanks\n--known overwrite replaces their values",
             )
         if strange := next((t for t in own if t not in self.layout.tables), ""):
             raise UsageError(
@@ -490,7 +490,7 @@ class Adding:
                 raise UsageError(
                     f"the database keeps {' + '.join(table.known_by)} of {name} unique, so none "
                     "can be added again",
-                    next=f'say known = "add" in tables > {name} of the layout and cut anew; or '
+                    next=f'set known = "add" in tables > {name} of the layout and cut anew; or '
                     "--known keep, fill or "
                     "overwrite",
                 )
@@ -593,8 +593,8 @@ class Adding:
                 next=f'say what it is: --lacking "{header}=VALUE"',
             )
         self.text = with_lacking(self.text, source, header, table, name, value)
-        said = f"{value} throughout" if value else "blank"
-        self.learned.append(f'files may lack "{header}": it is {said} then')
+        said = f"{value} in all rows" if value else "blank"
+        self.learned.append(f'files need not have "{header}": it is {said} then')
 
     def _correct(
         self, corrections: Sequence[tuple[str, str]], encoded: Mapping[str, EncodedSource]

@@ -23,7 +23,7 @@ def require_writable(
             code="target.exists",
             origin=Origin(str(path)),
             why=why,
-            next="name another file, or say --replace",
+            next="name another file, or use --replace",
         )
     if not path.parent.is_dir():
         raise TargetError(
@@ -73,7 +73,7 @@ def atomic_target(target: Path, *, folder: bool, replace: bool) -> Iterator[Path
                 code="target.exists",
                 origin=Origin(str(target)),
                 why="nothing is overwritten unasked",
-                next="name another folder, or say --replace",
+                next="name another folder, or use --replace",
             )
     else:
         require_writable(target, replace)

@@ -173,9 +173,7 @@ def _of_new_kinds(
     for source in sources:
         kind = fitting_source(layout, source)
         if kind:
-            told = (
-                f'passed over: {source.origin()} is of the kind "{kind}", which the database knows'
-            )
+            told = f'skipped: {source.origin()} is of the kind "{kind}", which the database knows'
             known.append((source.name, told))
         else:
             new.append(source)

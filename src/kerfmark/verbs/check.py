@@ -137,7 +137,7 @@ def check(
             replace(
                 p,
                 severity="doubtful",
-                remedy="say --into DB, which looks whether the database has them",
+                remedy="use --into DB, which looks whether the database has them",
             )
             for p in unknown
         ]

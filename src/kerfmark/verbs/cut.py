@@ -168,7 +168,7 @@ def cut(
             raise UsageError(
                 "the tables of this layout are in a database already, so no script makes them",
                 origin=Origin(str(paths[0])),
-                next="say --into DB to fill them",
+                next="use --into DB to fill them",
             )
         if known and not layout.existing:
             raise _known_without_records()

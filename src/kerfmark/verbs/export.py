@@ -170,12 +170,12 @@ def _sensible(
             "a script is for one engine"
             if kind == "script"
             else "only a .sql file is for an engine",
-            next=f"say --for {script_names()}" if kind == "script" else "leave out --for",
+            next=f"use --for {script_names()}" if kind == "script" else "leave out --for",
         )
     if nested and (kind != "json-lines" or flat):
         raise UsageError(
             "only records of JSON Lines hold their children",
-            next="name a .jsonl file, or say --as json-lines",
+            next="name a .jsonl file, or use --as json-lines",
         )
     if spelled != Spelled() and kind != "csv":
         raise UsageError(
@@ -191,7 +191,7 @@ def _sensible(
             ) from error
     if any(c in spelled.delimiter for c in '"\r\n'):
         raise UsageError(
-            "quotes and line ends cannot stand between cells", next="say another --delimiter"
+            "quotes and line ends cannot separate cells", next="say another --delimiter"
         )
     if flat and tables:
         raise UsageError("name tables, or a source with --flat, not both")

@@ -230,9 +230,9 @@ def _not_as_it_was(reader: Reader, layout: Layout, ledger: Ledger, source: str) 
     """What of a source is not in the database as it stood in the files."""
     spec, out = layout.sources[source], []
     if spec.left_out:
-        out.append(f"left out by the layout, so not here: {', '.join(spec.left_out)}")
+        out.append(f"left out by the layout, so not in this file: {', '.join(spec.left_out)}")
     if spec.blanks:
-        out.append(f"cells that said {', '.join(spec.blanks)} are blank, as the layout says")
+        out.append(f"cells with {', '.join(spec.blanks)} are blank (layout: blanks)")
     account = [
         a
         for a in accounts(ledger, reader, {s: layout.base_of(s) for s in layout.sources})
@@ -242,12 +242,12 @@ def _not_as_it_was(reader: Reader, layout: Layout, ledger: Ledger, source: str) 
         sum(getattr(a, k) for a in account) for k in ("set_aside", "same", "different")
     )
     if apart:
-        out.append(f"rows that were set aside are not here: {apart:,}")
+        out.append(f"rows that were set aside are not in this file: {apart:,}")
     if same:
-        out.append(f"rows that only said again what was there are not here: {same:,}")
+        out.append(f"rows that repeat existing records are not in this file: {same:,}")
     if different:
         out.append(
-            "rows that said something else than what was there, which was kept, are not here: "
+            "rows that differ from existing records, which were kept, are not in this file: "
             f"{different:,}; kerfmark prove lists their cells"
         )
     changed = [

@@ -66,7 +66,7 @@ def _unsaid(
             if used & lacking and used - lacking:
                 yield (
                     f"{name}.{column} stays as it was: it is derived from "
-                    f"{', '.join(sorted(used))}, and the file lacks "
+                    f"{', '.join(sorted(used))}, and the file has no "
                     f"{', '.join(sorted(used & lacking))}"
                 )
     base = layout.base_of(source)

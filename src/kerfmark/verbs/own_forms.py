@@ -151,7 +151,7 @@ def check_forms(dates: str, decimals: str) -> None:
         raise UsageError(
             f'decimals are marked by a point or a comma, not by "{decimals}"',
             code="usage.form",
-            next="say --decimals , or --decimals .",
+            next="use --decimals , or --decimals .",
         )
 
 

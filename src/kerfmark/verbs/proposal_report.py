@@ -80,7 +80,7 @@ def _otherwise(
             said = " + ".join(link.by.values())
             yield (
                 _option("no-link", next(iter(link.by.values()))),
-                f"{said} is no link, but a plain column",
+                f"{said} is a plain column, not a link",
             )
     table = built.get(name)
     for column, one in spec.columns.items() if table and not spec.part_of else ():

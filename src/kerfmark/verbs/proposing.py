@@ -174,9 +174,9 @@ def mark_sources(
         for n, found in blanks.items()
         if found - said
     )
-    notes += tuple((s.name, f"passed over: there are no rows in {s.origin()}") for s in empty)
+    notes += tuple((s.name, f"skipped: there are no rows in {s.origin()}") for s in empty)
     notes += tuple(
-        (s.name, f"passed over: {s.origin()} holds notes, not a table; named alone it is read")
+        (s.name, f"skipped: {s.origin()} holds notes, not a table; named alone it is read")
         for s in noted
     )
     notes += tuple(

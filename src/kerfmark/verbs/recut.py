@@ -262,8 +262,9 @@ def _refuse_what_no_row_says(
     rows = reader.ask(f"SELECT {number} FROM {quote(table)} WHERE {filled}") if filled else []
     if hand := [int(r[0]) for r in rows if int(r[0]) in only_named]:
         raise refuse(
-            f"{counted(len(hand), 'record')} of {table} that rows only name were filled by hand",
-            "no file says these cells, so that they would be lost as loads are made again",
+            f"{counted(len(hand), 'record')} of {table}, which files only refer to, "
+            f"{'was' if len(hand) == 1 else 'were'} filled by hand",
+            "these cells are in no file, so they would be lost when the loads are made again",
             "put them into a file, and add it with --known fill",
         )
 
@@ -313,11 +314,11 @@ def _refuse_what_rows_do_not_tell(ledger: Ledger, source: str, file: LoadedFile,
     told = any(load in numbers for load, *_ in (*ledger.changed, *ledger.known))
     if told or any(r.source == source and r.load in numbers for r in ledger.set_aside):
         raise DataRefused(
-            "a file is gone, and the database does not tell all that it said",
+            "a file is missing, and the database does not have all that was in it",
             code="data.gone",
             origin=Origin(file.file),
-            why="loads have met records that were there already, or set rows aside, so that what "
-            "each of them said is only in its file",
+            why="some loads had rows for existing records, or set rows aside; those rows are only "
+            "in the files",
             next=f"put the file back, as it was when it was loaded into {name}",
         )
 
@@ -332,12 +333,13 @@ def _refuse_changes_by_hand(
     if not proof.rows_hold:
         wrong = next((p for p in proof.proofs if not p.holds), None)
         raise DataRefused(
-            "the database is not what its files say",
+            "the database differs from its files",
             code="data.by-hand",
             origin=Origin(wrong.source if wrong else str(database)),
-            why="cells were changed by hand; as loads are made again, that would be lost",
-            next=f"kerfmark prove {database} lists them; put them into a file for kerfmark add "
-            "--known overwrite",
+            why="cells were changed by hand; these changes would be lost when the loads are made "
+            "again",
+            next=f"kerfmark prove {database} lists them\n"
+            "put them into a file and add it with --known overwrite",
         )
 
 

@@ -136,7 +136,7 @@ def refuse_to_replace(database: Database, discard: bool) -> None:
             origin=where,
             more=goes.losses[:10],
             total=len(goes.losses),
-            next="say --replace --discard to lose that, or name another place",
+            next="use --replace --discard to lose that, or name another place",
         )
 
 
@@ -152,12 +152,12 @@ def refuse_other_layout(
     if there == text or (replace and (discard or there in _layouts_of(database))):
         return
     raise TargetError(
-        "a layout of that name exists already, and says something else",
+        "a layout of that name exists already, and differs",
         code="target.layout-exists",
         origin=Origin(str(path)),
         why="it may hold somebody's edits",
         next=f"cut from it (kerfmark cut {path} --into ...), "
-        "name another database, or say --replace --discard to lose it",
+        "name another database, or use --replace --discard to lose it",
     )
 
 

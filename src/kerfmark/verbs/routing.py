@@ -126,7 +126,7 @@ def route(
     for found in opened:
         beside = found.location in fitting and found.settings().get("sheet")
         if beside and passed_over is not None and not fitting_source(layout, found):
-            passed_over.append(f"{found.origin()} is passed over: another sheet was chosen before")
+            passed_over.append(f"{found.origin()} is skipped: another sheet was chosen before")
             continue
         out.append(_routed(layout, found, only, new_headers, alike, order_of, only_known))
     return out
@@ -248,8 +248,8 @@ def _routed(
         + [f'"{new}" is learned for "{h}"' for h, new in learned.items()]
         + [f'"{h}" is left out' for h in left_out]
         + [f'"{h}" goes to {t}' for h, t in put.items()]
-        + [f'"{h}" is lacking: {v or "blank"} throughout' for h, v in lacking.items()]
-        + ([f"it lacks {', '.join(sorted(unsaid))}"] if unsaid else [])
+        + [f'"{h}" is missing: {v or "blank"} in all its rows' for h, v in lacking.items()]
+        + ([f"it has no {', '.join(sorted(unsaid))}"] if unsaid else [])
     )
     spec = spec.model_copy(
         update={

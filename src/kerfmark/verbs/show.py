@@ -191,7 +191,7 @@ def tree_of(database: str | Path, table: str) -> TreeResult:
         own = [k for k in facts.links if k.to.lower() == table.lower() and len(k.columns) == 1]
         if not own:
             raise UsageError(
-                f"{table} does not refer to itself, so it is no tree",
+                f"{table} does not refer to itself, so it is not a tree",
                 origin=Origin(reader.name),
                 next="kerfmark show DB tells what each table leads to",
             )
@@ -229,7 +229,7 @@ def show_record(database: str | Path, table: str, key: str, *, rows: int = 3) ->
             raise UsageError(
                 f"{table} has no primary key to name a record by",
                 origin=Origin(reader.name),
-                next="say --where",
+                next="use --where",
             )
         wanted = key.split(",") if len(facts.key) > 1 else [key]
         if len(wanted) != len(facts.key):

@@ -123,7 +123,7 @@ def _without(steering: Steering, refusal: _Refusal, layout: Layout) -> tuple[Ste
         key = tuple(layout.key_headers(refusal.table))
         if key and key not in steering.no_table:
             more = replace(steering, no_table=(*steering.no_table, key))
-            return more, f"{refusal.table} is no table of its own: {refusal.reason}"
+            return more, f"{refusal.table} is not a table of its own: {refusal.reason}"
     new = tuple(h for h in refusal.headers if h not in steering.not_unique)
     if new and refusal.kind == "again":
         more = replace(steering, not_unique=(*steering.not_unique, *new))
@@ -131,5 +131,5 @@ def _without(steering: Steering, refusal: _Refusal, layout: Layout) -> tuple[Ste
     new = tuple(h for h in refusal.headers if h not in steering.no_link)
     if new and spec is not None:
         more = replace(steering, no_link=(*steering.no_link, *new))
-        return more, f"{', '.join(new)} is no link: {refusal.reason}"
+        return more, f"{', '.join(new)} is not a link: {refusal.reason}"
     return steering, ""

@@ -198,9 +198,8 @@ class Undoing:
                 for row, by in self.file.referring_rows(table, lost, child, pairs):
                     if load := one.later_load_of(child, by):
                         raise one.depends(
-                            f"rows of {child} that load {load} says lead to rows of {table} that "
-                            f"load {one.number} "
-                            "added"
+                            f"rows of {child} from load {load} refer to rows of {table} that load "
+                            f"{one.number} added"
                         )
                     needed.add(row)
             stay = np.array(sorted(needed), np.int64)

@@ -114,7 +114,7 @@ class DelimitedFile:
                 code="data.encoding",
                 origin=Origin(self.table.name),
                 why=f"it is in row {line:,}, or in the names of the columns",
-                next="say --encoding utf-8",
+                next="use --encoding utf-8",
             ) from error
 
     def _quoted(self, column: int, texts: pa.StringArray, always: bool) -> pa.StringArray:
@@ -147,7 +147,7 @@ class DelimitedFile:
                 f'"{cell}" cannot be written without quotes',
                 code="data.quote",
                 origin=Origin(self.table.name, column=self.table.columns[column]),
-                next="say --delimiter, with a character that no cell contains",
+                next="use --delimiter, with a character that no cell contains",
             )
         inside = blank
         if how.escape and how.escape != how.quote:
@@ -171,7 +171,7 @@ class DelimitedFile:
                 f"a cell of {longest} characters does not fit into a column of {end - start}",
                 code="data.width",
                 origin=Origin(self.table.name, column=self.table.columns[column]),
-                next="say --delimiter to write the file with delimiters",
+                next="use --delimiter to write the file with delimiters",
             )
         return pc.binary_join_element_wise(before, pc.utf8_rpad(cells, end - start, " "), "")
 

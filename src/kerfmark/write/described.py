@@ -17,7 +17,7 @@ from kerfmark.write.table import TableOut
 
 NAME = "csv-metadata.json"
 """What the file is called, for all tables of its folder."""
-APOSTROPHES = "an apostrophe stands before cells that a spreadsheet would take for formulas"
+APOSTROPHES = "an apostrophe is put before cells that a spreadsheet would take for formulas"
 """What a note says of a column in which `write.cells.harmless` has changed cells."""
 
 

@@ -54,7 +54,7 @@ def _meant(path: Path, cells: str) -> str:
                 f'the defined name "{cells}" is not one range of cells',
                 code="source.cells",
                 origin=Origin(path.name),
-                why=f"it stands for {named}",
+                why=f"it refers to {named}",
             )
         return named
     try:

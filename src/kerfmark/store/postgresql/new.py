@@ -52,7 +52,7 @@ class NewSchema:
                 origin=Origin(self.where.shown),
                 why="nothing is overwritten unasked",
                 next="name another schema (--schema), add the files with kerfmark add, or "
-                "say --replace",
+                "use --replace",
             )
         if not there and not self.where.schema:
             raise TargetError(

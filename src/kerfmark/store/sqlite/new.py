@@ -65,7 +65,7 @@ class NewFile:
                 code="target.exists",
                 origin=Origin(str(target)),
                 why="nothing is overwritten unasked",
-                next="name another file, or say --replace to build it anew",
+                next="name another file, or use --replace to build it anew",
             )
         if target.exists() and not is_database(target):
             raise TargetError(
