@@ -179,7 +179,7 @@ class History(RuleBasedStateMachine):
             return True
         if refused.code == "data.depends" and any(aside for _, _, aside in self.live.values()):
             return True  # rows would have to be set aside, or to come back
-        return "says other parts" in why or (
+        return "has other rows of" in why or (
             self.missing == "blank" and "refer to rows of visit" in why
         )
 

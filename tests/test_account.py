@@ -79,7 +79,7 @@ def test_a_row_that_was_not_taken_over_is_told_everywhere(
     assert (
         "all in the database" not in told
         and "1 different" in told
-        and "kept; load 1 says it" in told
+        and "kept; load 1 has it" in told
     )
     [line] = [x for x in told.splitlines() if x.startswith("c.csv")]
     assert line.split()[:5] == ["c.csv", "2", "tree", '"Yew"', '"Elm"']
@@ -87,9 +87,9 @@ def test_a_row_that_was_not_taken_over_is_told_everywhere(
     proof = kerfmark("prove", db, "--json").json
     assert proof["holds"] and [a["different"] for a in proof["account"]] == [0, 1]
     told = kerfmark("export", db, "--flat", "trees", "-o", "flat.csv").err
-    assert "rows that only said again what was there are not here: 1" in told
+    assert "rows that repeat existing records are not in this file: 1" in told
     assert (
-        "rows that said something else than what was there, which was kept, are not here: 1" in told
+        "rows that differ from existing records, which were kept, are not in this file: 1" in told
     )
 
 
@@ -106,7 +106,7 @@ def test_a_record_stays_while_another_load_says_it(
     kerfmark("add", "c.csv", "--into", db, "--known", known)
     key = db.ask("SELECT tree_id FROM tree WHERE no = '2'")
     told = kerfmark("undo", db, "2").out
-    assert "1 row of tree stays, because other loads say it too" in told
+    assert "1 row of tree stays, because other loads have it too" in told
     assert db.ask("SELECT no, tree FROM tree") == [("1", "Oak"), ("2", "Yew"), ("3", "Ash")]
     assert db.ask("SELECT tree_id FROM tree WHERE no = '2'") == key
     proof = kerfmark("prove", db, "--json").json
@@ -281,7 +281,8 @@ def test_undo_is_refused_where_rows_were_set_aside_because_of_the_load(
     kerfmark("add", "c.csv", "--into", db, "--set-aside", "bad.csv", code=3)
     before = db.dump()
     assert (
-        "load 3 set rows aside because of what load 2 says" in kerfmark("undo", db, 2, code=1).err
+        "load 3 set rows aside because they differ from load 2"
+        in kerfmark("undo", db, 2, code=1).err
     )
     assert db.dump() == before
     kerfmark("undo", db, 2, "--through")
@@ -531,7 +532,7 @@ def test_a_fault_in_the_tables_is_found_before_they_are_published(
 
     monkeypatch.setattr(split, "_fill", faulty)
     before = (tmp_path / "v.db").read_bytes() if verb == "add" else b""
-    with pytest.raises(library.KerfmarkError, match="do not hold what the file says") as caught:
+    with pytest.raises(library.KerfmarkError, match="do not hold what is in the file") as caught:
         if verb == "cut":
             library.cut([tmp_path / "l.toml"], tmp_path / "v.db")
         else:
@@ -579,7 +580,7 @@ def test_parts_that_were_not_taken_over_are_not_lost_by_an_undo(
     kerfmark("add", "f1.csv", "--into", db, "--known", "keep")
     before = db.dump()
     assert (
-        "load 2 says other parts (visit_tag) of rows of visit"
+        "load 2 has other rows of visit_tag for records of visit"
         in kerfmark("undo", db, 1, code=1).err
     )
     assert db.dump() == before

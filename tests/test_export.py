@@ -245,10 +245,10 @@ def test_what_does_not_come_back_is_told(kerfmark: Runner, write: Write, tmp_pat
     kerfmark("add", "w.csv", "--into", "v.db", "--known", "keep")
     told = kerfmark("export", "v.db", "--flat", "v", "-o", "back.csv").err
     assert (
-        "left out by the layout, so not here: left" in told
-        and "cells that said n/a are blank" in told
+        "left out by the layout, so not in this file: left" in told
+        and "cells with n/a are blank" in told
     )
-    assert "rows that only said again what was there are not here: 1" in told
+    assert "rows that repeat existing records are not in this file: 1" in told
     assert (tmp_path / "back.csv").read_text().splitlines()[3:5] == ["3,H0,3.5", "4,H1,"]
     assert len((tmp_path / "back.csv").read_text().splitlines()) == 10
 

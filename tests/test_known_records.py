@@ -105,7 +105,7 @@ def test_only_what_the_file_says_of_records_that_are_there_is_changed(
     done = kerfmark("add", "balances.csv", *into, "--only-known", "--known", "overwrite")
     assert there(bank) == [(*BEFORE[0][:3], 11, 2, 20), filled[1], BEFORE[2]]
     said = " ".join(done.err.split())
-    assert "account.yearly stays as it was: it is derived from Balance, Rate, and the file lacks Rate" in said  # fmt: skip
+    assert "account.yearly stays as it was: it is derived from Balance, Rate, and the file has no Rate" in said  # fmt: skip
     assert "1 record of account is not in what was added, and stays as it was" in said
     assert kerfmark("prove", str(bank)).code == 0
     # what it rests on cannot be taken away under it; a changed file is loaded anew

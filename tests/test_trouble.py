@@ -547,3 +547,132 @@ def test_a_cut_anew_leaves_what_others_made(db: Target, write: Write, kerfmark: 
     before = db.dump()
     told = kerfmark("cut", "bad.toml", "--into", db, "--replace", code=2).err
     assert '"other" exists already, and Kerfmark did not make it' in told and db.dump() == before
+
+
+@pytest.mark.parametrize("mode", ["TRADITIONAL", "STRICT_ALL_TABLES"])
+def test_a_strict_server_takes_everything(mode: str, visits: Path, kerfmark: Runner) -> None:
+    with mariadb(f"--sql-mode={mode}") as (_, sock):
+        import pymysql
+
+        there = pymysql.connect(unix_socket=sock, user="root", autocommit=True)
+        there.cursor().execute("CREATE DATABASE club")
+        url = f"mysql://root@localhost/club?unix_socket={sock}"
+        kerfmark("cut", "visits.csv", "--into", url)
+        late = visits.read_text().splitlines()
+        (visits.parent / "late.csv").write_text(f"{late[0]}\n9{late[1]}\n")
+        kerfmark("add", "late.csv", "--into", url, "--known", "keep")
+        kerfmark("prove", url)
+        kerfmark("export", url, "-o", "out")
+        kerfmark("undo", url)
+        kerfmark("cut", "visits.csv", "--into", url, "--replace")
+        kerfmark("drop", url, "--discard")
+
+
+@SERVERS_ONLY
+def test_a_password_may_have_any_letters(db: Target, visits: Path, tmp_path: Path) -> None:
+    name, user = db.url.split("?schema=")[-1].rsplit("/", 1)[-1], f"u{os.getpid()}"
+    word = "pä中 '\\"
+    quoted = word.replace("\\", "\\\\").replace("'", "''")
+    if db.engine == "MariaDB":
+        db.do(
+            f"CREATE USER {user}@'127.0.0.1' IDENTIFIED BY '{quoted}'",
+            f"GRANT ALL ON {name}.* TO {user}@'127.0.0.1'",
+        )
+        url = f"mysql://{user}@127.0.0.1/{name}"
+    else:  # trusted here: only that the driver takes it
+        db.do(f"CREATE SCHEMA {name}", f"CREATE ROLE {user} LOGIN", f"GRANT ALL ON SCHEMA {name} TO {user}")
+        url = f"postgresql://{user}@127.0.0.1/test?schema={name}"
+    try:
+        plain = {k: v for k, v in os.environ.items() if not k.startswith("KERFMARK")}
+        done = cut_anew(tmp_path, plain | {"KERFMARK_PASSWORD": word}, url)
+        assert done.returncode == 0, done.stderr
+        assert word not in done.stdout + done.stderr
+        if db.engine == "MariaDB":  # read as a source too, by another way
+            done = subprocess.run(
+                [sys.executable, "-m", "kerfmark", "measure", url, "--table", "visit"],
+                env=plain | {"KERFMARK_PASSWORD": word},
+                cwd=tmp_path,
+                capture_output=True,
+                text=True,
+                check=False,
+            )
+            assert done.returncode == 0, done.stderr
+    finally:
+        if db.engine == "MariaDB":
+            db.do(f"DROP USER {user}@'127.0.0.1'")
+        else:
+            db.do(f"DROP OWNED BY {user} CASCADE", f"DROP ROLE {user}")
+
+
+@pytest.mark.parametrize(
+    ("url", "said"),
+    [
+        ("postgresql://nobody@127.0.0.1/test", ["does not know this user", "check the user"]),
+        ("postgresql://127.0.0.1/test?sslmod=require", ['"sslmod"', 'did you mean "sslmode"?']),
+        ("postgresql://127.0.0.1/test?sslmode=require&sslrootcert=no.pem", ["no.pem", '"sslrootcert"']),
+        ("mysql://root@127.0.0.1/test?sslmode=require", ['"sslmode" that MySQL does not take', "ssl_ca"]),
+        ("mariadb://root@127.0.0.1/test?ssl_ca=no.pem", ["no.pem: ", '"ssl_ca"', "check the name"]),
+        ("mysql://root@127.0.0.1/test?wibble=1", ['"wibble"', "leave it out"]),
+    ],
+)  # fmt: skip
+def test_what_a_url_says_wrongly_is_told_as_it_is(
+    url: str, said: list[str], visits: Path, kerfmark: Runner
+) -> None:
+    for command in (["cut", "visits.csv", "--into", url], ["show", url], ["prove", url]):
+        told = kerfmark(*command, code=2).err
+        assert all(words in told for words in said), told
+        assert "no such database" not in told and "fault" not in told
+
+
+@pytest.mark.parametrize("db", ["PostgreSQL"], indirect=True)
+def test_the_rights_of_others_stay_where_tables_are_made_anew(
+    db: Target, visits: Path, kerfmark: Runner, tmp_path: Path
+) -> None:
+    role = f"r{os.getpid()}"
+
+    def rights() -> set[tuple[str, str, bool]]:
+        return {
+            (t, p, g == "YES")
+            for t, p, g in db.ask(
+                "SELECT table_name::text, privilege_type::text, is_grantable::text FROM "
+                f"information_schema.role_table_grants WHERE grantee = '{role}'"
+            )
+        }
+
+    kerfmark("cut", "visits.csv", "--into", db)
+    db.do(
+        f"CREATE ROLE {role}",
+        f"GRANT SELECT, UPDATE ON hive TO {role}",
+        f"GRANT SELECT ON visits_flat TO {role} WITH GRANT OPTION",
+        "GRANT SELECT ON apiary TO PUBLIC",
+    )
+    before = rights()
+    assert ("visits_flat", "SELECT", True) in before and len(before) == 3
+    try:
+        kerfmark("cut", "visits.csv", "--into", db, "--replace")
+        assert rights() == before
+        (tmp_path / "new.toml").write_text(kerfmark("show", db, "--layout").out)
+        kerfmark("mark", "new.toml", "--optional", "hive.kind")
+        kerfmark("recut", db, "new.toml")
+        assert rights() == before
+        assert db.ask("SELECT has_table_privilege('public', 'apiary', 'SELECT')") == [True]
+        kerfmark("mark", "new.toml", "--table-name", "hive=colony")
+        told = kerfmark("recut", db, "new.toml").out
+        assert f"{role} had SELECT, UPDATE on hive, which is no longer there" in told
+        assert rights() == {r for r in before if r[0] != "hive"}
+    finally:
+        db.do(f"DROP OWNED BY {role}", f"DROP ROLE {role}")
+
+
+def test_options_may_be_anywhere_among_the_files(write: Write, kerfmark: Runner) -> None:
+    write("a.csv", "no,kg\n1,2\n2,3\n")
+    write("b.csv", "day,mood\nMon,x\nTue,y\n")
+    made = kerfmark("cut", "a.csv", "--into", "x.db", "b.csv", "--json").json
+    assert {t["name"] for t in made["tables"]} == {"a", "b"}
+    kerfmark("cut", "--into", "y.db", "a.csv", "--first-rows", "1", "b.csv")
+    assert "Tue" not in kerfmark("show", "y.db", "--csv", "b").out
+    told = kerfmark("cut", "a.csv", "--intp", "x.db", code=2).err
+    assert told.startswith(
+        "error: kerfmark cut does not take --intp x.db\nnext: did you mean --into?"
+    )
+    assert "did you mean cut?" in kerfmark("cutt", "a.csv", code=2).err

@@ -3,14 +3,16 @@ may come from, and what messages may show of it."""
 
 from __future__ import annotations
 
+import difflib
 import os
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
 from kerfmark.engines import Engine, by_scheme, file_engine, url_forms
-from kerfmark.errors import UsageError
+from kerfmark.errors import Origin, UsageError
 
 PASSWORD = "KERFMARK_PASSWORD"
 """The environment variable that may hold a password."""
@@ -73,6 +75,7 @@ def address(url: str) -> Address:
         database, schema = schema, ""
     if not database:
         raise UsageError("the URL does not name a database", code="target.url", next=how)
+    _check_settings(engine, options)
     return Address(
         engine,
         scheme,
@@ -84,6 +87,28 @@ def address(url: str) -> Address:
         unquote(parts.password or "") or os.environ.get(PASSWORD, ""),
         tuple(options.items()),
     )
+
+
+def _check_settings(engine: Engine, settings: Mapping[str, str]) -> None:
+    """Raises UsageError for a setting that an engine does not take, and for one whose file is not
+    there."""
+    for name, value in settings.items():
+        if name not in engine.settings:
+            near = difflib.get_close_matches(name, engine.settings, 1)
+            raise UsageError(
+                f'the URL has a setting "{name}" that {engine.title} does not take',
+                code="target.setting",
+                next=f'did you mean "{near[0]}"?'
+                if near
+                else f"leave it out; the settings are {', '.join(engine.settings)}",
+            )
+        if name in engine.setting_files and value != "system" and not Path(value).exists():
+            raise UsageError(
+                f'the URL names a file in "{name}" that is not there',
+                code="target.setting",
+                origin=Origin(value),
+                next="check the name and the folder",
+            )
 
 
 def with_schema(where: str, schema: str) -> str:

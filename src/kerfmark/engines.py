@@ -45,7 +45,8 @@ class Engine:
     Where one is None, the engine cannot do it. `run_script` is the command of its own client that
     runs a script, `query` one that runs a query ({database}, {script}, {sql}). No table of a user
     may begin with one of `kept_tables`, and no column be called as one of `kept_columns`, which
-    every table has whether it declares them or not.
+    every table has whether it declares them or not. `settings` are those that a URL may have behind
+    its `?`, of which `setting_files` name files.
     """
 
     name: str
@@ -65,6 +66,8 @@ class Engine:
     query: str = ""
     kept_tables: tuple[str, ...] = ()
     kept_columns: tuple[str, ...] = ()
+    settings: tuple[str, ...] = ()
+    setting_files: tuple[str, ...] = ()
 
     def script_command(self, script: str, database: str) -> str:
         """The command of its own client that runs a script."""

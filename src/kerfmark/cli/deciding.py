@@ -11,7 +11,7 @@ from kerfmark.cli.pairs import pairs
 from kerfmark.errors import UsageError
 
 if TYPE_CHECKING:
-    from kerfmark.structure.decisions import Decisions
+    from kerfmark.verbs.mark import Decisions
 
 _SEVERAL: tuple[tuple[str, str, str], ...] = (
     ("table-name", "TABLE=NAME", "what this table is called"),
@@ -62,7 +62,7 @@ def chosen(args: argparse.Namespace) -> Decisions:
 
     Raises UsageError for what cannot be.
     """
-    from kerfmark.structure.decisions import Decisions
+    from kerfmark.verbs.mark import Decisions
     from kerfmark.verbs.own_forms import check_forms
 
     check_forms(args.dates, args.decimals)

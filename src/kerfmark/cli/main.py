@@ -5,8 +5,10 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import difflib
 import errno
 import os
+import re
 import signal
 import sys
 import warnings
@@ -93,10 +95,20 @@ _NO_ROOM = {
 
 
 class _Parser(argparse.ArgumentParser):
-    """Shows what it does not know so that nothing in it is obeyed."""
+    """Tells what is wrong with the words of a command in a line, shown so that nothing in them is
+    obeyed, with what was probably meant."""
 
     def error(self, message: str) -> NoReturn:
-        super().error(visible(message))
+        near = []
+        if (wrong := message.removeprefix("unrecognized arguments: ")) != message:
+            message = f"{self.prog} does not take {wrong}"
+            known = [o for o in self._option_string_actions if o.startswith("--")]
+            near = difflib.get_close_matches(wrong.split(" ")[0].split("=")[0], known, 1)
+        if choice := re.search(r"invalid choice: '(.*?)' \(choose from (.*)\)$", message):
+            near = difflib.get_close_matches(choice[1], re.findall(r"'(.*?)'", choice[2]), 1)
+        meant = f"did you mean {near[0]}? " if near else ""
+        told = f"error: {message}\nnext: {meant}{self.prog} --help tells what it takes\n"
+        self.exit(WRONG_USE, "\n".join(map(visible, told.split("\n"))))
 
 
 def parser() -> argparse.ArgumentParser:
@@ -148,6 +160,19 @@ def parser() -> argparse.ArgumentParser:
     return top
 
 
+def _parsed(whole: argparse.ArgumentParser, argv: Sequence[str] | None) -> argparse.Namespace:
+    """The command line. Options may be anywhere: files before and after them are all files."""
+    words = list(sys.argv[1:] if argv is None else argv)
+    args, rest = whole.parse_known_args(words)
+    if not rest:
+        return args
+    commands = next(a for a in whole._actions if isinstance(a, argparse._SubParsersAction))
+    at = words.index(args.command)
+    mixed = argparse.Namespace(command=args.command)
+    parser_: argparse.ArgumentParser = commands.choices[args.command]
+    return parser_.parse_intermixed_args(words[at + 1 :], mixed)
+
+
 def main(argv: Sequence[str] | None = None) -> int:
     """Runs one command and returns its exit code."""
     terminal = Terminal()
@@ -159,7 +184,7 @@ def main(argv: Sequence[str] | None = None) -> int:
             from kerfmark.cli.completion import complete
 
             complete(whole)
-        args = whole.parse_args(argv)
+        args = _parsed(whole, argv)
         mute = args.quiet and args.command in _WRITING and not getattr(args, "rehearse", False)
         terminal = Terminal(quiet=args.quiet, verbose=args.verbose, as_json=args.json, mute=mute)
         with _within_memory(args):

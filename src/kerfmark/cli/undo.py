@@ -67,7 +67,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     for table, rows in result.said_by_others:
         terminal.say(
             f"{counted(rows, 'row')} of {table} {'stay' if rows > 1 else 'stays'}, because other "
-            "loads say "
+            "loads have "
             f"{'them' if rows > 1 else 'it'} too"
         )
     numbers = ", ".join(map(str, result.loads))

@@ -27,6 +27,11 @@ NO_DATABASE: Meaning = (
     "there is no such database on the server",
     "check the name, or make the database first",
 )
+NO_USER: Meaning = (
+    "target.user",
+    "the database server does not know this user",
+    "check the user in the URL",
+)
 NOT_ADMITTED: Meaning = (
     "target.not-admitted",
     "the database server does not admit this computer",

@@ -30,7 +30,7 @@ _PLACES = 3
 @dataclass(frozen=True)
 class Decisions:
     """What a person has decided. A column is named by its header (then it is meant in every source
-    that has it) or as `table.column` of the proposal; a table by the name that it is proposed
+    that has it) or as TABLE.COLUMN of the proposal; a table by the name that it is proposed
     under, or by the header that it is known by.
 
     `types` are pairs of a column and its type, of which the form, or the digits of a decimal, may
@@ -396,7 +396,7 @@ class _Deciding:
             self.told.append(f"{table}.{column} {'may' if may else 'must not'} be blank")
 
     def _columns_or_links(self, said: str, option: str) -> list[tuple[str, str]]:
-        """The columns that a person means, or the link `table.link`."""
+        """The columns that a person means, or the link TABLE.LINK."""
         table, _, link = said.rpartition(".")
         free = table in self.layout.tables and table not in self.held
         if free and link in self.layout.tables[table].links:

@@ -16,7 +16,7 @@ from kerfmark.layout.text import parse_layout, read_layout, write_layout
 from kerfmark.profile.encode import encode
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading
-from kerfmark.structure.decisions import NOTHING, decide
+from kerfmark.structure.decisions import NOTHING, Decisions, decide
 from kerfmark.structure.keep_edits import Kept, keep_edits
 from kerfmark.structure.near_dependencies import NearMiss
 from kerfmark.structure.propose import Proposal, Reason
@@ -26,7 +26,16 @@ from kerfmark.verbs.atomic_write import require_writable, write_atomically
 from kerfmark.verbs.proposing import mark_inputs
 from kerfmark.verbs.sources import open_sources
 
-__all__ = ["MarkResult", "NearMiss", "Reason", "Reference", "Steering", "TableMarked", "mark"]
+__all__ = [
+    "Decisions",
+    "MarkResult",
+    "NearMiss",
+    "Reason",
+    "Reference",
+    "Steering",
+    "TableMarked",
+    "mark",
+]
 
 
 @dataclass(frozen=True)

@@ -95,7 +95,7 @@ def recut(
         before = {n: _count(reader, n) for n in old.tables}
     _refuse_changes_by_hand(database, ledger, gone, progress)
 
-    def once() -> tuple[list[AddResult], dict[str, int], set[str]]:
+    def once() -> tuple[list[AddResult], dict[str, int], set[str], list[str]]:
         with where.changing() as file, contextlib.ExitStack() as written:
             there = Ledger(file)
             if (there.layout, there.loads) != (ledger.layout, ledger.loads):
@@ -105,18 +105,19 @@ def recut(
             after = {} if done.stopped else {n: _count(file, n) for n in new.tables}
             beside = {} if rehearsal else kept_beside(where, ledger.layout, text)
             written.enter_context(write_atomically(beside))
+            told = len(file.remarks)
             if not rehearsal:
                 file.commit()
-        return results, after, done.kept
+        return results, after, done.kept, file.remarks[told:]
 
-    results, after, kept = retried(once)
+    results, after, kept, rights = retried(once)
     called = renamed_tables(old, new)
     names = dict.fromkeys((*new.tables, *(n for n in old.tables if n not in called.values())))
     return RecutResult(
         where.name,
         str(layout),
         tuple(TableRecut(n, before.get(called.get(n, n)), after.get(n), n in kept) for n in names),
-        tuple(layout_changes(old, new)),
+        (*layout_changes(old, new), *rights),
         tuple(results),
         tuple(gone),
         rehearsal,

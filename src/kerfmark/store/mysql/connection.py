@@ -59,6 +59,10 @@ MODE = "ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES,STRICT_ALL_TABLES,ERROR
 """How our own connections understand SQL, whatever is usual on the server."""
 
 
+LONGEST_LIST = 1 << 30
+"""Bytes of a list of values: the most that every server takes (a strict one refuses more)."""
+
+
 def code_of(error: Exception) -> int | None:
     """The number that the server or the driver gave an error."""
     first = error.args[0] if error.args else None
@@ -76,6 +80,10 @@ def translated(name: str) -> contextlib.AbstractContextManager[None]:
     )
 
 
+_YES_OR_NO = ("ssl_verify_cert", "ssl_verify_identity", "ssl_disabled")
+_NO = {"false": False, "no": False, "0": False, "off": False}
+
+
 def arguments_of(to: Address) -> dict[str, object]:
     """What the driver takes."""
     out: dict[str, object] = {
@@ -83,7 +91,7 @@ def arguments_of(to: Address) -> dict[str, object]:
         "port": to.port,
         "database": to.database,
         "charset": "utf8mb4",
-        "password": to.password or os.environ.get("MYSQL_PWD", ""),
+        "password": (to.password or os.environ.get("MYSQL_PWD", "")).encode(),
     }
     if to.user:
         out["user"] = to.user
@@ -91,7 +99,7 @@ def arguments_of(to: Address) -> dict[str, object]:
     if not out["password"] and own.is_file():
         out["read_default_file"] = str(own)
         del out["password"]
-    return out | {k: v for k, v in to.options if k.startswith("ssl_") or k == "unix_socket"}
+    return out | {k: _NO.get(v.lower(), v) if k in _YES_OR_NO else v for k, v in to.options}
 
 
 def connected(where: Address, *, only_reading: bool = False) -> Any:
@@ -136,10 +144,11 @@ def connected(where: Address, *, only_reading: bool = False) -> Any:
             except pymysql.Error:
                 raise error from None
         with connection.cursor() as cursor:
+            cursor.execute(f"SET SESSION sql_mode = '{MODE}'")  # first: others judge what follows
             cursor.execute(
-                f"SET SESSION sql_mode = '{MODE}', SESSION innodb_lock_wait_timeout = {PATIENCE}, "
-                f"SESSION lock_wait_timeout = {PATIENCE}, SESSION group_concat_max_len = "
-                "4294967295, "
+                f"SET SESSION innodb_lock_wait_timeout = {PATIENCE}, "
+                f"SESSION lock_wait_timeout = {PATIENCE}, "
+                f"SESSION group_concat_max_len = {LONGEST_LIST}, "
                 "SESSION character_set_results = utf8mb4"
             )
     return connection

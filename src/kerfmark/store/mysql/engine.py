@@ -48,6 +48,8 @@ def _script(mariadb: bool) -> ScriptStyle:
     )
 
 
+_FILES = ("ssl_ca", "ssl_cert", "ssl_key", "unix_socket")
+SETTINGS = (*_FILES, "ssl_key_password", "ssl_verify_cert", "ssl_verify_identity", "ssl_disabled")
 ENGINES = (
     Engine(
         "mariadb",
@@ -61,6 +63,8 @@ ENGINES = (
         script=functools.partial(_script, True),
         run_script="mariadb {database} < {script}",
         query="mariadb {database} -e {sql}",
+        settings=SETTINGS,
+        setting_files=_FILES,
     ),
     Engine(
         "mysql",
@@ -74,5 +78,7 @@ ENGINES = (
         script=functools.partial(_script, False),
         run_script="mysql {database} < {script}",
         query="mysql {database} -e {sql}",
+        settings=SETTINGS,
+        setting_files=_FILES,
     ),
 )

@@ -16,6 +16,7 @@ from kerfmark.store.ledger_schema import ledger_tables
 from kerfmark.store.names import views_of
 from kerfmark.store.postgresql.connection import connected
 from kerfmark.store.postgresql.dialect import LEDGER, dialect
+from kerfmark.store.postgresql.grants import grants, restored
 from kerfmark.store.postgresql.new import count_on, dropping, has_landed
 from kerfmark.store.postgresql.reader import PostgresReader
 from kerfmark.store.quoting import literal, quote
@@ -46,6 +47,7 @@ class PostgresChanging(PostgresReader):
             elif not there:
                 raise no_ledger(self.name)
             self.execute("LOCK TABLE kerfmark_loads IN SHARE ROW EXCLUSIVE MODE")
+            self._granted = grants(self)
         except BaseException:
             self.connection.close()
             raise
@@ -76,6 +78,8 @@ class PostgresChanging(PostgresReader):
     def commit(self) -> None:
         """Makes everything that was done stay."""
         ours = outcome.loads(self) if self.facts("kerfmark_loads") else None
+        if ours is not None:
+            self.remarks += restored(self, self._granted)
         with outcome.found_out(self.name, lambda: has_landed(self.where, ours)):
             self.commit_step()
         self.counted = {}

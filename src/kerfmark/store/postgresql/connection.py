@@ -40,6 +40,7 @@ _WORDS = {
     "too many connections": kinds.FULL,
     "remaining connection slots": kinds.FULL,
     "ssl": kinds.TLS,
+    'role "': kinds.NO_USER,
     "does not exist": kinds.NO_DATABASE,
     "server closed the connection": kinds.LOST,
     "connection is closed": kinds.LOST,

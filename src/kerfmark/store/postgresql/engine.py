@@ -44,6 +44,7 @@ def _script() -> ScriptStyle:
     )
 
 
+_FILES = ("sslrootcert", "sslcert", "sslkey", "sslcrl", "sslcrldir", "passfile")
 ENGINES = (
     Engine(
         "postgresql",
@@ -60,5 +61,14 @@ ENGINES = (
         query="psql {database} -c {sql}",
         kept_tables=("pg_",),
         kept_columns=("ctid", "xmin", "xmax", "cmin", "cmax", "tableoid"),
+        settings=(
+            *("sslmode", "sslnegotiation", "sslcompression", "sslsni", "sslpassword"),
+            *("ssl_min_protocol_version", "ssl_max_protocol_version", "requirepeer"),
+            *("connect_timeout", "tcp_user_timeout", "keepalives", "keepalives_idle"),
+            *("keepalives_interval", "keepalives_count", "application_name", "options", "service"),
+            *("hostaddr", "channel_binding", "require_auth", "gssencmode", "krbsrvname"),
+            *("gsslib", "gssdelegation", "target_session_attrs", "load_balance_hosts", *_FILES),
+        ),
+        setting_files=_FILES,
     ),
 )

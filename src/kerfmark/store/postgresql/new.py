@@ -23,6 +23,7 @@ from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.names import views_of
 from kerfmark.store.postgresql.connection import connected
 from kerfmark.store.postgresql.dialect import LEDGER, dialect
+from kerfmark.store.postgresql.grants import Grant, grants, restored
 from kerfmark.store.postgresql.reader import PostgresReader
 from kerfmark.store.quoting import literal, quote
 from kerfmark.store.server import name_taken
@@ -36,6 +37,7 @@ class NewSchema:
         self.connection = connected(where)
         self.reader = PostgresReader(where.shown, self.connection)
         self.remarks = self.reader.remarks
+        self._granted: list[Grant] = []
         try:
             self._refuse()
         except BaseException:
@@ -109,6 +111,7 @@ class NewSchema:
         if old.existing:
             raise not_ours(self.where.shown)
         self.execute("LOCK TABLE kerfmark_loads IN ACCESS EXCLUSIVE MODE")  # readers first
+        self._granted = grants(self.reader)
         for statement in dropping(old):
             self.execute(statement)
 
@@ -155,6 +158,7 @@ class NewSchema:
     def publish(self) -> None:
         """Makes it stay."""
         ours = outcome.loads(self.reader)
+        self.remarks += restored(self.reader, self._granted)
         with outcome.found_out(self.where.shown, lambda: has_landed(self.where, ours)):
             self.reader.commit_step()
         with contextlib.suppress(
