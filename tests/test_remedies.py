@@ -62,6 +62,28 @@ def prepared(tmp_path_factory: pytest.TempPathFactory) -> Path:
         "sub/inner.csv": "a,b\n1,2\n3,4\n",
         "sub/other.csv": "c,d,e\n1,2,3\n3,4,5\n",
         "j.csv": 'id,parts\n1,"[{""n"":1}]"\n2,"[{""n"":2}]"\n',
+        "wrong.toml": LAYOUT.replace("each_row", "each_rwo"),
+        "newer.toml": LAYOUT.replace("kerfmark = 1", "kerfmark = 9"),
+        "bare.toml": LAYOUT.replace("kerfmark = 1", ""),
+        "gone.toml": LAYOUT.replace('keeper = "keeper"', 'keeper = "Gone"\nown = "keeper"'),
+        "less.toml": LAYOUT.replace('keeper = "keeper"\n', ""),
+        "e.layout.toml": LAYOUT.replace('keeper = "keeper"', 'warden = "keeper"'),
+        "parts.toml": 'kerfmark = 1\n[sources.p]\nfile = "sub/*.csv"\ntelling = "part"\n[tables.p]\neach_row = true\ncolumns = ["part", "a", "b"]\n',
+        "sheets.toml": 'kerfmark = 1\n[sources.p]\nfile = "book.xlsx"\nsheet = "Q*"\ntelling = "part"\n[tables.p]\neach_row = true\ncolumns = ["part", "a", "b"]\n',
+        "torn.zip": "PK\x03\x04 and no more",
+        "torn.gz": "\x1f and no more",
+        "unclosed.csv": 'a,b\n1,"x\n2,y\n3,z\n',
+        "behind.csv": 'a,b\n"x"y,1\n"z",2\n',
+        "empty.csv": "a,b\n",
+        "scalar.json": "[1, 2]",
+        "torn.json": '[{"a": 1}, {"a"',
+        "mixed.json": '[{"a": 1}, {"a": {"b": 2}}]',
+        "uneven.csv": 'id,parts\n1,"[{""n"":1}]"\n2,x\n',
+        "page.xlsx": "<html><body><table><tr><td>a</td></tr></table></body></html>",
+        "text.xlsx": "a,b\n1,2\n",
+        "nokey.csv": later("90,2026-01-01,straw,2.5,Ada 1", header="no,day,kind,kg,keeper"),
+        "clash/visits.txt": "mine",
+        "clash/inspections-2025.csv": "mine",
         "tree.csv": "code,name\n1,a\n1.1,b\n2,c\n",
     }.items():
         (path / name).parent.mkdir(exist_ok=True)
@@ -76,6 +98,11 @@ def prepared(tmp_path_factory: pytest.TempPathFactory) -> Path:
     book.save(path / "book.xlsx")
     shutil.copy(path / "book.xlsx", path / "book")
     library.cut([path / "l.toml"], path / "v.db")
+    library.cut([path / "l.toml"], path / "none.db")
+    library.undo(path / "none.db")
+    shutil.copy(path / "visits.csv", path / "moved.csv")
+    library.cut([path / "moved.csv"], path / "moved.db")
+    (path / "moved.csv").unlink()
     library.cut([path / "visits.csv"], path / "twice.db")
     library.add([path / "good.csv"], path / "twice.db")
     with sqlite3.connect(path / "club.db") as db:
@@ -83,6 +110,7 @@ def prepared(tmp_path_factory: pytest.TempPathFactory) -> Path:
             "CREATE TABLE hive (id INTEGER PRIMARY KEY, hive TEXT NOT NULL UNIQUE, kind TEXT);"
             "CREATE TABLE bare (a INTEGER); INSERT INTO bare VALUES (1);"
         )
+    (path / "empty.db").write_bytes(b"")
     with sqlite3.connect(path / "bare.db") as db:
         db.execute("CREATE TABLE bare (a INTEGER)")
     return path
@@ -91,7 +119,7 @@ def prepared(tmp_path_factory: pytest.TempPathFactory) -> Path:
 @pytest.fixture
 def folder(prepared: Path, tmp_path: Path) -> Path:
     """Files, most of them wrong in one way."""
-    shutil.copytree(prepared, tmp_path, dirs_exist_ok=True)
+    shutil.copytree(prepared, tmp_path, dirs_exist_ok=True, symlinks=True)
     return tmp_path
 
 
@@ -197,6 +225,79 @@ TRIED = [
     ("measure j.csv --json-cells part", "its columns are id, parts", "measure j.csv --json-cells parts"),
     ("measure club.db --table hives", "--table", "measure club.db --table bare"),
     ("measure nothing.csv", "check the name", "measure visits.csv"),
+    # places
+    ("show wibble://h/d", "name postgresql://USER@HOST/DATABASE", "show v.db"),
+    ("show postgresql://127.0.0.1", "name postgresql://USER@HOST/DATABASE", "show v.db"),
+    ("show postgresql://h:x/d", "name postgresql://USER@HOST/DATABASE", "show v.db"),
+    ("cut visits.csv --into n.db --schema s", "leave out --schema", "cut visits.csv --into n.db"),
+    ("show postgresql://127.0.0.1/test?sslmod=x", 'did you mean "sslmode"?', "show v.db"),
+    ("demo plain", "name a folder", "demo fresh"),
+    ("demo clash", "name another folder", "demo fresh"),
+    ("cut visits.csv --as-script s.sql --for dbase", "name one of postgresql", "cut visits.csv --as-script s.sql --for oracle"),
+    ("cut visits.csv --as-script nowhere/s.sql --for oracle", "name a file in a folder that exists", "mkdir nowhere && cut visits.csv --as-script nowhere/s.sql --for oracle"),
+    ("add good.csv --into v.db --backup visits.csv", "name another file", "add good.csv --into v.db --backup b.db"),
+    ("add good.csv --into v.db --backup nowhere/b.db", "make the folder nowhere first", "mkdir nowhere && add good.csv --into v.db --backup nowhere/b.db"),
+    ("cut visits.csv --into plain --replace", "name another file", "cut visits.csv --into n.db --replace"),
+    ("measure visits.csv --report nowhere/r.html", "make the folder nowhere first", "mkdir nowhere && measure visits.csv --report nowhere/r.html"),
+    ("export v.db -o nowhere/out", "make the folder nowhere first", "mkdir nowhere && export v.db -o nowhere/out"),
+    ("export v.db -o plain", "name another folder", "export v.db -o out"),
+    ("add wide.csv --into v.db --set-aside a.txt", "name one of these", "add good.csv --into v.db --set-aside a.csv"),
+    # layouts
+    ("check wrong.toml", "correct it and run the command again", "put wrong.toml {LAYOUT} && check wrong.toml"),
+    ("check newer.toml", "install a newer Kerfmark", "put newer.toml {LAYOUT} && check newer.toml"),
+    ("check bare.toml", "add the line kerfmark = 1 at its top", "put bare.toml {LAYOUT} && check bare.toml"),
+    ("check sub", "name a layout", "check l.toml"),
+    ("check gone.toml", "correct the header in the layout", "put gone.toml {LAYOUT} && check gone.toml"),
+    ("check less.toml", 'list it under left_out of sources > visits', "mark l.toml --optional kg && check l.toml"),
+    ("cut visits.csv --into e.db", "kerfmark cut e.layout.toml --into", "cut e.layout.toml --into e.db"),
+    ("cut l.toml --into n.db --known keep", "leave out --known", "cut l.toml --into n.db"),
+    ("cut visits.csv --into bare.db --beside", "make one with kerfmark cut FILE --into DB", "cut visits.csv --into n.db"),
+    ("cut other.csv --into v.db --beside --discard", "leave out what is for a new one", "cut other.csv --into v.db --beside"),
+    ("cut l.toml --into v.db --beside", "name the files", "cut other.csv --into v.db --beside"),
+    ("cut good.csv --into v.db --beside", "kerfmark add good.csv --into v.db", "add good.csv --into v.db"),
+    ("cut other.csv --into v.db --beside --put marked=hive", "its rows lead to records of", "cut other.csv --into v.db --beside"),
+    ("cut l.toml --into club.db", "name another file, or use --replace", "cut l.toml --into n.db"),
+    ("cut l.toml --into club.db --replace", "name another place", "cut l.toml --into n.db --replace"),
+    # files
+    ("measure torn.zip", "fetch or pack it again", "measure two.zip"),
+    ("measure torn.gz", "fetch or pack it again", "measure visits.csv"),
+    ("measure visits.csv --delimiter \"\"", "name one, such as ; or tab", "measure visits.csv --delimiter tab"),
+    ("measure visits.csv --encoding klingon", "name one such as utf-8", "measure visits.csv --encoding utf-8"),
+    ("measure latin.csv --encoding ascii", "name the right one with --encoding", "measure latin.csv --encoding cp1252"),
+    ("cut unclosed.csv --into n.db", "--quote none", "+"),
+    ("cut behind.csv --into n.db", "write a quote inside a quoted field twice", 'put behind.csv "a,b\\n""x""y"",1\\n" && cut visits.csv --into n.db'),
+    ("measure empty.csv", "check that the export was complete", "measure visits.csv"),
+    ("measure scalar.json", "write it as one object per record", 'put scalar.json [{{"a":1}}] && measure scalar.json'),
+    ("measure torn.json", "fetch the file again", 'put torn.json [{{"a":1}}] && measure torn.json'),
+    ("measure mixed.json", "write the field the same way in every record", 'put mixed.json [{{"a":1}},{{"a":2}}] && measure mixed.json'),
+    ("measure uneven.csv --json-cells parts", "leave out --json-cells", "measure uneven.csv"),
+    ("measure two.zip --json-cells a", "", "measure visits.csv"),
+    ("measure page.xlsx", "open it in a spreadsheet program", "measure book.xlsx"),
+    ("measure text.xlsx", "name it text.csv", "mv text.xlsx text.csv && measure text.csv"),
+    ("measure visits.csv --skip-rows no.csv:1", "the files are", "measure visits.csv --skip-rows visits.csv:1"),
+    ("check parts.toml", "correct its header", "put sub/other.csv a,b\\n7,8\\n && check parts.toml"),
+    ("check sheets.toml", "its sheets are Sheet", "check l.toml"),
+    # what is asked of loads
+    ("add good.csv good.csv --into v.db", "leave one of them out", "add good.csv --into v.db"),
+    ("add lacks.csv --into v.db --lacking keeper", 'say what it is: --lacking "keeper=VALUE"', "add lacks.csv --into v.db --lacking keeper=Ada"),
+    ("add nokey.csv --into v.db", 'add "hive" to the file', "add good.csv --into v.db"),
+    ("add nokey.csv --into v.db --lacking hive", "add the column to the file", "add good.csv --into v.db"),
+    ("add new.csv --into v.db --put weather=nothing", "these are: visit, hive", "add new.csv --into v.db --put weather=visit"),
+    ("add good.csv --into v.db --only-known", "--known fill", "add again.csv --into twice.db --only-known --known fill"),
+    ("add again.csv --into twice.db --known hiv=keep", "the tables are visit, hive", "add again.csv --into twice.db --known hive=keep --known keep"),
+    ("add again.csv --into twice.db --known add", "--known keep", "add again.csv --into twice.db --known keep"),
+    ("add quite.csv --into v.db --means Foo=keeper", "write them as they are spelled there", 'add quite.csv --into v.db --means "Seen by=keeper"'),
+    ("undo none.db", "kerfmark loads", "loads none.db"),
+    ("refresh moved.db", "put it back", "put visits.csv {VISITS} && refresh twice.db"),
+    ("show club.db bare 1", "use --where", "show club.db bare --where a=1"),
+    ("show v.db visit --where day=x", "write the value as the column has it", "show v.db visit --where day=2025-01-01"),
+    ("draw club.db -o x.svg --before-after", "leave out --before-after", "draw club.db -o x.svg"),
+    ("export v.db visit -o x.csv --delimiter '\"'", "say another --delimiter", "export v.db visit -o x.csv --delimiter ;"),
+    ("export v.db -o x.sql --for oracle --flat visits", "leave out --flat", "export v.db -o x.sql --for oracle"),
+    ("mark visits.csv --onto bare.db", "kerfmark cut builds tables for them", "cut visits.csv --into n.db"),
+    ("mark visits.csv --onto empty.db", "kerfmark cut builds them", "cut visits.csv --into n.db"),
+    ("mark visits.csv --onto club.db --put kind=bare", "name a column that matches nothing", "mark visits.csv --onto club.db --put keeper=hive"),
+    ("mark visits.csv --unique hive,keeper --known-by hive", "name columns of one table", "mark visits.csv --unique day,keeper"),
 ]  # fmt: skip
 
 
@@ -213,9 +314,13 @@ def test_what_is_said_to_be_done_is_done_and_helps(
     elif then in ("$", "$$"):
         then = words.removeprefix("kerfmark ") + (f" && {command}" if then == "$" else "")
     for one in then.split(" && "):
-        do = shlex.split(one)
+        do = one.split(" ", 2) if one.startswith("put ") else shlex.split(one)
         if do[0] == "mkdir":
             (folder / do[1]).mkdir()
+        elif do[0] == "put":
+            text = do[2].format(LAYOUT=LAYOUT, VISITS=VISITS).replace("\\n", "\n")
+            (folder / do[1]).unlink(missing_ok=True)
+            (folder / do[1]).write_text(text)
         elif do[0] == "mv":
             (folder / do[1]).rename(folder / do[2])
         else:

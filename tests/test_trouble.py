@@ -580,7 +580,11 @@ def test_a_password_may_have_any_letters(db: Target, visits: Path, tmp_path: Pat
         )
         url = f"mysql://{user}@127.0.0.1/{name}"
     else:  # trusted here: only that the driver takes it
-        db.do(f"CREATE SCHEMA {name}", f"CREATE ROLE {user} LOGIN", f"GRANT ALL ON SCHEMA {name} TO {user}")
+        db.do(
+            f"CREATE SCHEMA {name}",
+            f"CREATE ROLE {user} LOGIN",
+            f"GRANT ALL ON SCHEMA {name} TO {user}",
+        )
         url = f"postgresql://{user}@127.0.0.1/test?schema={name}"
     try:
         plain = {k: v for k, v in os.environ.items() if not k.startswith("KERFMARK")}
