@@ -264,6 +264,31 @@ def test_a_misspelt_name_is_one_finding_with_an_option_that_accepts_it(
     assert ask(tmp_path / "a.db", counted)[1] == ("Nothing Mill", 15)
 
 
+def test_a_misspelt_name_within_a_file_is_one_finding_too(
+    kerfmark: Runner, tmp_path: Path, write: Callable[..., Path]
+) -> None:
+    """Its hive has another apiary in other rows, and its grid is that of another apiary: that is one
+    mistake, told once with the option that accepts it."""
+    rows = [f"{n},H{n % 8},{APIARIES[n % 4]},G{n % 4}" for n in range(1, 81)]
+    for n in (10, 18, 34):
+        rows[n - 1] = f"{n},H2,Ford Lan,G2"
+    write("a.csv", "no,hive,apiary,grid\n" + "\n".join(rows) + "\n")
+    write(
+        "a.toml",
+        'kerfmark = 1\n[sources.a]\nfile = "a.csv"\n[tables.visit]\neach_row = true\nlinks = ["hive"]\n'
+        'columns = ["no"]\n[tables.hive]\nknown_by = ["hive"]\ncolumns = ["hive"]\nlinks = ["apiary"]\n'
+        '[tables.apiary]\nknown_by = ["apiary"]\nunique = [["grid"]]\ncolumns = ["apiary", "grid"]\n',
+    )
+    told = kerfmark("check", "a.toml", code=1).out
+    assert told.count("next:") == 1 and "11, 19, 35" in told
+    command = "kerfmark mark a.toml --correct 'apiary:Ford Lan=Ford Lane'"
+    assert f"next: {command} accepts" in told and "refused  3 problems of 1 kind" in told
+    kerfmark(*shlex.split(command)[1:])
+    kerfmark("cut", "a.toml", "--into", "a.db")
+    assert ask(tmp_path / "a.db", "SELECT COUNT(*) FROM apiary") == [(4,)]
+    kerfmark("prove", "a.db")
+
+
 def test_a_number_or_another_word_is_not_offered_as_a_spelling(
     kerfmark: Runner, write: Callable[..., Path]
 ) -> None:

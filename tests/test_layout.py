@@ -55,7 +55,7 @@ def test_a_layout_written_by_hand_is_read() -> None:
         ("each_row = true", "each_rwo = true", 'did you mean "each_row"'),
         ('hive_id = "hive"', 'hive_id = "hvie"', 'did you mean "hive"'),
         ('known_by = ["tag"]', 'known_by = ["tog"]', 'did you mean "tag"'),
-        ('known_by = ["tag"]', "", "say known_by"),
+        ('known_by = ["tag"]', "", "set known_by"),
         ("date YYYY-MM-DD", "date", "lacks its form"),
         ('source = "visits"\neach_row', 'source = "visit"\neach_row', 'there is no source "visit"'),
         ("each_row = true", 'known_by = ["day"]', "exactly one must"),
@@ -223,7 +223,7 @@ def test_links_by_value_may_lead_in_circles_and_the_rows_decide(
     assert kerfmark("prove", "c.db", "--json").json["holds"]
     write("b.csv", "n,a\n2,9\n")
     assert (
-        "records of a that only others name have none"
+        "records of a that are only referred to have no value"
         in kerfmark("cut", "l.toml", "--into", "d.db", code=1).err
     )
 

@@ -149,7 +149,7 @@ def test_a_few_broken_bytes_leave_the_rest_utf_8_and_can_be_read_as_they_are(
     write("towns.csv", "\n".join(lines).encode() + "\n51;Bülach\n52;Küsnacht\n".encode("cp1252"))
     told = kerfmark("cut", "towns.csv", "--into", "a.db", code=2).err
     assert 'towns.csv, row 53: "B\\xfclach" is not UTF-8 text\n  row 54: "K\\xfcsnacht"' in told
-    assert 'if "Bülach" is right, read it with --encoding utf-8+cp1252' in told
+    assert '--encoding utf-8+cp1252 reads it, if "Bülach" is right' in told
     found = kerfmark("measure", "towns.csv", "--json").json["sources"][0]
     assert found["how"].endswith("utf-8") and found["findings"][0]["rows"] == [53, 54]
     kerfmark("cut", "towns.csv", "--into", "a.db", "--encoding", "utf-8+cp1252")

@@ -171,4 +171,4 @@ def test_two_roles_of_one_stock(db: Target, write: Write, kerfmark: Runner) -> N
 
     write("deals-3.csv", MORE.replace("P6,Fay,Mill\n7", "P1,Nan,Weir\n7"))
     told = kerfmark("add", "deals-3.csv", "--into", str(db), code=1).err
-    assert 'row 2, column "seller name": differs from the database, which has another value' in told
+    assert 'row 2, column "seller name": differs from the database, where this person has' in told

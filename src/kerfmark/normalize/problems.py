@@ -6,7 +6,7 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -146,12 +146,12 @@ def corrections(problem: Problem, text: Callable[[str, int], str]) -> list[str]:
     for record in problem.records[:GROUPED].tolist() if problem.suggested else ():
         found = problem.suggestion(record)
         said = text(found[0], record) if found else ""
-        if found and _is_misspelt(said, found[1]):
+        if found and is_misspelt(said, found[1]):
             out[f"{found[0]}:{said}={found[1]}"] = None
     return list(out)[:MOST_CORRECTED]
 
 
-def _is_misspelt(said: str, meant: str) -> bool:
+def is_misspelt(said: str, meant: str) -> bool:
     """Whether a text is another one, but for one or two letters of many."""
     from rapidfuzz.distance import OSA
 
@@ -167,6 +167,37 @@ def _is_misspelt(said: str, meant: str) -> bool:
 
 FEWEST_LETTERS = 4
 """Letters that a text must have to be told as misspelt."""
+MOST_WITH_ONE_CAUSE = 5_000
+"""Records up to which it is looked for what is told of them for one cause only."""
+
+
+def one_cause_each(
+    problems: Sequence[Problem], text: Callable[[str, str, int], str]
+) -> list[Problem]:
+    """The same without what is told of a record a second time for one misspelt text; `text` gives
+    what a record of a source has under a header. The problem that concerns most records stays."""
+    if sum(len(p.records) for p in problems if p.suggested) > MOST_WITH_ONE_CAUSE:
+        return list(problems)
+    told: set[tuple[str, int, tuple[str, str]]] = set()
+    left: dict[int, np.ndarray] = {}
+    for problem in sorted(problems, key=lambda p: -len(p.records)):
+        mine = set()
+        for record in problem.records.tolist() if problem.suggested else ():
+            found = problem.suggestion(record)
+            if found and is_misspelt(text(problem.source, found[0], record), found[1]):
+                mine.add((problem.source, record, found))
+        again = {record for _, record, _ in mine & told}
+        left[id(problem)] = np.array(
+            [r for r in problem.records.tolist() if r not in again], np.int64
+        )
+        told |= mine
+    return [
+        p if len(left[id(p)]) == len(p.records) else replace(p, records=left[id(p)])
+        for p in problems
+        if len(left[id(p)]) or not len(p.records)
+    ]
+
+
 GROUPED = 200
 """Records of a problem among which those with the same reason are looked for."""
 ROWS = 6

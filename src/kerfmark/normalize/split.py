@@ -25,7 +25,14 @@ from kerfmark.normalize.lookup import Found, circular
 from kerfmark.normalize.merge import merge
 from kerfmark.normalize.merged import Existing, Merged, Numbers
 from kerfmark.normalize.prepare import Prepared
-from kerfmark.normalize.problems import EnoughProblems, Problem, Problems, advice, lines
+from kerfmark.normalize.problems import (
+    EnoughProblems,
+    Problem,
+    Problems,
+    advice,
+    lines,
+    one_cause_each,
+)
 from kerfmark.normalize.rejoin import check_rejoined
 from kerfmark.normalize.table_rows import SHOWN, Column, Counted, Linked, TableRows, Typed
 from kerfmark.normalize.tables import SourceTables
@@ -145,6 +152,10 @@ def rehearse(
         )
         for problem in unreadable(sources, ragged=not set_aside) if out.complete else ():
             out.problems.add(problem)
+        if not set_aside:
+            out.problems.found = one_cause_each(
+                out.problems.found, lambda s, h, r: sources[s].text(h, r)
+            )
         if (
             not set_aside
             or not out.problems.total

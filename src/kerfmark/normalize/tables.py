@@ -16,7 +16,7 @@ from kerfmark.normalize.lookup import Found, differing, nearest, resolve
 from kerfmark.normalize.nearest import nearest_of
 from kerfmark.normalize.parts import filled_groups, parts_of_records, split_cells, stacked
 from kerfmark.normalize.prepare import Cells, Prepared
-from kerfmark.normalize.problems import Problem, Problems, Reason
+from kerfmark.normalize.problems import Problem, Problems, Reason, is_misspelt
 from kerfmark.normalize.remedies import of_misfits
 from kerfmark.normalize.table_rows import Column, Counted, Linked, TableRows, Typed
 from kerfmark.normalize.transform import not_allowed
@@ -610,9 +610,12 @@ class SourceTables:
             usual_text = " + ".join(self.text(h, int(example[code])) for h in headers)
             return (
                 f"differs from {'an earlier row' if earlier else 'most rows'} with the same {key}, "
-                "which "
-                f"{'says' if earlier else 'say'} {usual_text}"
+                f"which {'has' if earlier else 'have'} {usual_text}"
             )
+
+        def meant(row: int) -> str:
+            usual = self.cell(headers[0], int(example[codes[row]])) if codes[row] >= 0 else ""
+            return usual if is_misspelt(self.cell(headers[0], row), usual) else ""
 
         self.problem(
             "differs",
@@ -620,9 +623,9 @@ class SourceTables:
             rows,
             reason,
             f'correct the cells\nmove "{" + ".join(headers)}" from tables > {table} to a table '
-            "with a record per row\nsay which of "
-            'its values counts with conflicts = "most frequent"',
+            'with a record per row\nset conflicts = "most frequent" for it in the layout',
             table,
+            suggested=meant if len(headers) == 1 else None,
         )
 
     def supersede(
@@ -680,7 +683,7 @@ class SourceTables:
             if (rows < 0).all() and not named:
                 continue
             if (rows < 0).all():
-                why = f"records of {table.name} that are only referred to have none"
+                why = f"records of {table.name} that are only referred to have no value"
                 self.problem(
                     "cannot be",
                     (header,) if header else (),
@@ -741,7 +744,19 @@ class SourceTables:
         def reason(row: int) -> str:
             here, there = self.ready.origin(row, None), self.ready.origin(earlier[row], None)
             other = f"{there.file}, " if there.file != here.file else ""
-            return f"duplicates an earlier row ({other}row {there.row:,})"
+            place = f"{other}row {there.row:,}"
+            if like := meant(row):
+                asked = f"is {self.text(keys[0], row)} a misspelling of it?"
+                return f'{table.name} "{like}" ({place}) has the same; {asked}'
+            return f"duplicates an earlier row ({place})"
+
+        keys = self.layout.key_headers(table.name)
+        named = len(keys) == 1 and unique != spec.known_by
+        named = named and keys[0] in self.ready.encoded.source.headers
+
+        def meant(row: int) -> str:
+            like = self.cell(keys[0], earlier[row]) if named else ""
+            return like if is_misspelt(self.cell(keys[0], row), like) else ""
 
         headers = tuple(spec.columns[n].header or n if n in spec.columns else n for n in unique)
         self.problem(
@@ -752,6 +767,8 @@ class SourceTables:
             f"correct the rows\ntake {', '.join(unique)} out of known_by or unique of tables > "
             f"{table.name}",
             table.name,
+            suggested=meant if named else None,
+            suggested_for=keys[0] if named else "",
         )
 
 
