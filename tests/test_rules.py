@@ -304,7 +304,9 @@ def test_each_repeated_cell_that_differs_is_told(
     }
     if policy != "keep":
         refused = kerfmark("add", "more.csv", "--into", "v.db", "--known", policy, code=1).err
-        told = re.findall(r'rows? ([\d, ]+), column "(.*)": differs .* this mite: "(.*)"', refused)
+        told = re.findall(
+            r'rows? ([\d, ]+), column "(.*)": differs .* this mite has "(.*)"', refused
+        )
         cells = [
             ((int(row), column), before)
             for rows, column, before in told

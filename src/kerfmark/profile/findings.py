@@ -153,7 +153,7 @@ def _of_column(
             f'"{header}" is a reserved word of databases',
             0,
             (),
-            "its column gets another name; the layout can say which",
+            f'its column gets another name; --column-name "{header}=NAME" chooses one',
         )
     if told.note:
         yield Finding(
