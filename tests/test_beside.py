@@ -391,7 +391,7 @@ def test_columns_that_a_table_lacks_are_offered_and_put_there(
     assert db.ask("SELECT COUNT(*) FROM hive WHERE colour IS NOT NULL") == [0]
     assert kerfmark("prove", str(db)).code == 0
     told = kerfmark("cut", "colours.csv", *into, "--put", "Colour=hive", code=2).err
-    assert "use --beside too" in told
+    assert "--beside puts the files" in told
 
 
 def test_a_column_cannot_be_put_where_its_rows_lead_to_nothing(

@@ -315,7 +315,7 @@ def test_each_repeated_cell_that_differs_is_told(
         assert len(cells) == len(differing) or len(told) == 10
         assert all(differing[cell][1] == before for cell, before in cells)
         assert len({c for c, _ in cells}) == len(cells)
-        assert "next: correct the cells\n      use --known keep\n" in refused
+        assert "next: correct the cells\n      --known keep leaves what is there\n" in refused
         kerfmark("add", "more.csv", "--into", "v.db", "--known", "keep")
     else:
         kerfmark("add", "more.csv", "--into", "v.db", "--known", policy)

@@ -117,4 +117,4 @@ def test_rows_are_sorted_and_a_table_that_leads_to_itself_is_a_tree(
     kerfmark("show", str(db), "--tree", code=2)
     write("jars.csv", "jar\nsmall\n")
     kerfmark("cut", "jars.csv", "--into", str(db), "--beside")
-    assert "no tree" in kerfmark("show", str(db), "jar", "--tree", code=2).err
+    assert "not a tree" in kerfmark("show", str(db), "jar", "--tree", code=2).err

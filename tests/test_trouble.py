@@ -680,3 +680,46 @@ def test_options_may_be_anywhere_among_the_files(write: Write, kerfmark: Runner)
         "error: kerfmark cut does not take --intp x.db\nnext: did you mean --into?"
     )
     assert "did you mean cut?" in kerfmark("cutt", "a.csv", code=2).err
+
+
+@pytest.mark.parametrize("db", ["MariaDB"], indirect=True)
+def test_the_rights_on_the_page_are_those_that_are_needed(
+    db: Target, write: Write, kerfmark: Runner
+) -> None:
+    page = (Path(__file__).parent.parent / "docs/servers.md").read_text("utf-8")
+    rights = page.split("\nGRANT ")[1].split(" ON apiary.*")[0].split(", ")
+    assert len(rights) == 10
+    name, user = db.url.rsplit("/", 1)[-1], f"r{os.getpid()}"
+    write("a.csv", "no,hive\n" + "".join(f"{n},H{n % 5}\n" for n in range(40)))
+    write("b.csv", "no,hive,mood\n" + "".join(f"{n},H{n % 5},z\n" for n in range(50, 60)))
+    write("d.csv", "hive,day\n" + "".join(f"H{n % 5},2026-01-{n + 1:02}\n" for n in range(20)))
+    url = f"mysql://{user}@127.0.0.1/{name}"
+    db.do(
+        f"CREATE USER {user}@'127.0.0.1'",
+        f"GRANT {', '.join(rights)} ON {name}.* TO {user}@'127.0.0.1'",
+    )
+    try:
+        kerfmark("cut", "a.csv", "--into", url, "--known-by", "hive")
+        kerfmark("add", "b.csv", "--into", url, "--put", "mood=a")
+        kerfmark("cut", "d.csv", "--into", url, "--beside")
+        kerfmark("undo", url)
+        write("new.toml", kerfmark("show", url, "--layout").out)
+        kerfmark("mark", "new.toml", "--column-name", "mood=temper")
+        kerfmark("recut", url, "new.toml")
+        kerfmark("refresh", url)
+        db.do(f"REVOKE CREATE TEMPORARY TABLES ON {name}.* FROM {user}@'127.0.0.1'")
+        write("c.csv", "no,hive,mood\n99,H1,z\n")
+        told = kerfmark("add", "c.csv", "--into", url, code=2).err
+        assert "the right CREATE TEMPORARY TABLES is missing" in told
+        db.do(f"REVOKE {', '.join(rights)} ON {name}.* FROM {user}@'127.0.0.1'")
+        db.do(f"GRANT SELECT ON {name}.* TO {user}@'127.0.0.1'")
+        for command in (
+            ["show", url],
+            ["prove", url],
+            ["export", url, "-o", "out"],
+            ["draw", url, "-o", "a.svg"],
+        ):
+            kerfmark(*command)
+        assert "may not do this" in kerfmark("add", "c.csv", "--into", url, code=2).err
+    finally:
+        db.do(f"DROP USER {user}@'127.0.0.1'")

@@ -29,7 +29,7 @@ def of_misfits(
     required: bool,
 ) -> tuple[str, dict[str, str]]:
     """What to do about distinct values (of `source`) of which some (at these positions) do not fit
-    the column at a `place` (`table.column`), one way on a line; and, by line, the option of `mark`
+    the column at a `place` (TABLE.COLUMN), one way on a line; and, by line, the option of `mark`
     that does the same ("": none does, and the line is not for where options decide).
 
     The type that fits all, if there is one, comes first where none fits the one that is said; a

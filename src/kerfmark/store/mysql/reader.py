@@ -14,8 +14,9 @@ from typing import Any
 
 import pyarrow as pa
 
-from kerfmark.errors import DataRefused, Origin
+from kerfmark.errors import DataRefused, Origin, TargetError
 from kerfmark.own_tables import is_own
+from kerfmark.store.driver_errors import RIGHTS
 from kerfmark.store.interface import ColumnFacts, LinkFacts, TableFacts
 from kerfmark.store.mysql.connection import code_of, translated
 from kerfmark.store.mysql.dialect import LONGEST_NAME, dialect, to_engine
@@ -230,9 +231,12 @@ class MysqlReader(ServerReader):
         typed = ", ".join(
             f"c{i} {types[c] if c else 'bigint'} NULL" for i, (c, _) in enumerate(columns)
         )
-        self.execute(
-            f"CREATE TEMPORARY TABLE {self.sought} (n bigint, {typed})"
-        )  # altering it would commit
+        try:  # altering it would commit
+            self.execute(f"CREATE TEMPORARY TABLE {self.sought} (n bigint, {typed})")
+        except TargetError as error:
+            if error.code == RIGHTS[0]:  # the server does not name this one
+                error.why = "the right CREATE TEMPORARY TABLES is missing"
+            raise
         batch = pa.RecordBatch.from_arrays(
             [pa.array(numbers), *(v for _, v in columns)],
             names=["n", *(f"c{i}" for i in range(len(columns)))],
