@@ -80,7 +80,7 @@ def test_rows_as_csv(bees: Target, kerfmark: Runner, visits: Path) -> None:
         r[:8] for r in source[1:]
     )
     assert len(kerfmark("show", bees, "hive", "--csv", "--rows", 3).out.splitlines()) == 4
-    assert "CSV is the rows of one table" in kerfmark("show", bees, "--csv", code=2).err
+    assert "--csv needs a table" in kerfmark("show", bees, "--csv", code=2).err
 
 
 @pytest.mark.parametrize("db", ["PostgreSQL"], indirect=True)

@@ -205,7 +205,8 @@ def _rows(said: str | None) -> tuple[str, ...]:
 def _after(first_rows: int | None) -> tuple[str, ...]:
     """What is to be skipped where only the first rows are wanted."""
     if first_rows is not None and first_rows < 1:
-        raise UsageError("--first-rows takes a number from 1 on", next="say how many")
+        wanted = "write it like --first-rows 1000"
+        raise UsageError("--first-rows takes a number from 1 on", next=wanted)
     return (f">{first_rows}",) if first_rows else ()
 
 

@@ -76,13 +76,15 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     where, few = database.chosen(args), 3 if args.rows is None else max(args.rows, 0)
     if args.layout:
         if args.table is not None or args.csv or args.where:
-            raise UsageError("the layout is that of the whole database", next="name no table")
+            raise UsageError(
+                "--layout prints the layout of the whole database", next="leave the table out"
+            )
         sys.stdout.write(layout_of(where))
         return 0
     if args.tree:
         if args.table is None or args.key is not None or args.csv or args.where or args.sort:
             raise UsageError(
-                "a tree is one table", next="write it like kerfmark show DB TABLE --tree"
+                "--tree needs a table", next="write it like kerfmark show DB TABLE --tree"
             )
         tree = tree_of(where, args.table)
         terminal.result(tree)
@@ -94,7 +96,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     if args.csv:
         if args.table is None or args.key is not None or args.json:
             raise UsageError(
-                "CSV is the rows of one table", next="write it like kerfmark show DB TABLE --csv"
+                "--csv needs a table", next="write it like kerfmark show DB TABLE --csv"
             )
         writer = csv.writer(sys.stdout, lineterminator="\n")
         for row in rows_of(

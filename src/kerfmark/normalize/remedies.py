@@ -51,7 +51,7 @@ def of_misfits(
         options += f" --optional {place}" if required else ""
         return f"{CORRECT}\n{blank}", {blank: f"{options} if nothing is meant"}
     type_ = fitting or TEXT
-    fits = f"fits all {len(values):,} different values" if len(values) > 1 else "fits it"
+    fits = f"fits all {len(values):,} different values" if len(values) > 1 else "fits the value"
     other = f'set type = "{type_}" for {place} in the layout'
     other += f": it {fits}" if fitting is not None else ""
     option = f"--type {shlex.quote(f'{place}={type_}')} "

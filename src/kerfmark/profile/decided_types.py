@@ -119,7 +119,7 @@ def _only(kind: str, forms: Sequence[str], where: str) -> str:
         f"{where}: the values do not show the form of a {kind}",
         code="decide.form",
         why=f"they fit {' as well as '.join(forms)}" if forms else "no form fits them all",
-        next=f'say the form: --type "{where}={f"{kind} {forms[0]}" if forms else example}"',
+        next=f'use --type "{where}={f"{kind} {forms[0]}" if forms else example}"',
     )
 
 
@@ -140,7 +140,7 @@ def _decimal(values: pa.StringArray, where: str) -> ColumnType:
         f"{where}: the values do not show the mark of the decimals",
         code="decide.form",
         why="they can be read with a point and with a comma" if fit else "not all are numbers",
-        next=f'say it: --type "{where}=decimal(9,2) 0,00"',
+        next=f'use --type "{where}=decimal(9,2) 0,00"',
     )
 
 

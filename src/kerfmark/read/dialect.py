@@ -314,5 +314,5 @@ def _letters_in_doubt(guess: Guess, text: str, dialect: Dialect) -> Iterator[Rem
         f"the encoding is not certain: read as {told[0]}, could be {' or '.join(told[1:])}",
         tuple(r for r in rows if r),
         len(guess.examples),
-        f"say which: --encoding {guess.encoding}, or --encoding {guess.others[0].encoding}",
+        f"use the right one: --encoding {guess.encoding}, or --encoding {guess.others[0].encoding}",
     )

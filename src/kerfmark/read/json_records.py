@@ -14,7 +14,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.json as pj
 
-from kerfmark.errors import Origin, SourceError
+from kerfmark.errors import Origin, SourceError, counted
 from kerfmark.read.archives import Bytes
 from kerfmark.read.json_shapes import as_records
 
@@ -159,7 +159,7 @@ class JsonFile:
                 "the JSON is cut off, or it holds something other than records",
                 code="source.json",
                 origin=Origin(self._bytes.name),
-                why=f"after {count:,} records comes {_shown(left)}",
+                why=f"after {counted(count, 'record')} comes {_shown(left)}",
                 next="fetch the file again, or write it as one object per record",
             )
 

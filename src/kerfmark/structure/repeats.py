@@ -424,7 +424,7 @@ def said_to_be_list(column: EncodedColumn, separator: str) -> Listed:
             f'no cell of "{column.header}" holds several values'
             + (f' separated by "{separator}"' if separator else ""),
             code="steer.list",
-            next=f'say what separates them: --list "{column.header}=;"',
+            next=f'use --list "{column.header}=;"',
         )
     return _with_amounts(best, pc.list_flatten(pc.split_pattern(column.values, best)))
 

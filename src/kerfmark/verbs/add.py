@@ -590,7 +590,7 @@ class Adding:
                 f'"{header}" cannot be blank in {table}',
                 code="usage.lacking",
                 why=f"{table}.{name} is required",
-                next=f'say what it is: --lacking "{header}=VALUE"',
+                next=f'use --lacking "{header}=VALUE"',
             )
         self.text = with_lacking(self.text, source, header, table, name, value)
         said = f"{value} in all rows" if value else "blank"

@@ -191,7 +191,7 @@ def cut(
         if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
             if given:
                 raise UsageError(
-                    "a layout decides itself how its sources are read and what becomes of them",
+                    "a layout decides this already",
                     next=f"kerfmark mark {shlex.quote(str(paths[0]))} takes --type and the like "
                     "and writes them; how its sources are read is changed in it",
                 )
@@ -269,18 +269,18 @@ def _check_beside(paths: Sequence[Path], into: str | Path, beside: bool, *, new_
     something is said that is for a new database."""
     if not beside:
         raise UsageError(
-            "a column is put into a table that is there",
+            "--put needs --beside",
             next="--beside puts the files beside the tables of a database, where --put works\n"
             "leave --put out: the layout decides about tables that are to be made",
         )
     if new_only or not into:
         raise UsageError(
-            "new tables are put beside those of a database that is there",
+            "--beside needs an existing database",
             next="name it, and leave out what is for a new one: a script, --discard, --known",
         )
     if any(p.suffix.lower() == ".toml" for p in paths):
         raise UsageError(
-            "files are put beside the tables of a database, no layout",
+            "--beside takes files, not a layout",
             next="name the files; --known-by, --no-link and the like steer what is found",
         )
 
@@ -293,7 +293,7 @@ def _script(path: Path, engine: str) -> Database:
 
 def _known_without_records() -> UsageError:
     return UsageError(
-        "a new database knows no records yet",
+        "a new database has no records yet",
         next="leave out --known; it is for a layout of tables that are there "
         "(kerfmark mark --onto), and for kerfmark add",
     )

@@ -167,9 +167,7 @@ def _sensible(
         raise UsageError(f'"{target.name}" is not {form}', next="name a folder, or leave out --as")
     if (kind == "script") != bool(engine):
         raise UsageError(
-            "a script is for one engine"
-            if kind == "script"
-            else "only a .sql file is for an engine",
+            "a script needs an engine" if kind == "script" else "only a .sql file is for an engine",
             next=f"use --for {script_names()}" if kind == "script" else "leave out --for",
         )
     if nested and (kind != "json-lines" or flat):
@@ -187,11 +185,11 @@ def _sensible(
             codecs.lookup(spelled.encoding)
         except LookupError as error:
             raise UsageError(
-                f'there is no encoding "{spelled.encoding}"', next="say utf-8, cp1252, ..."
+                f'there is no encoding "{spelled.encoding}"', next="use utf-8, cp1252, ..."
             ) from error
     if any(c in spelled.delimiter for c in '"\r\n'):
         raise UsageError(
-            "quotes and line ends cannot separate cells", next="say another --delimiter"
+            "quotes and line ends cannot separate cells", next="use another --delimiter"
         )
     if flat and tables:
         raise UsageError("name tables, or a source with --flat, not both")

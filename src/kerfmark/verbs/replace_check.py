@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -136,7 +137,7 @@ def refuse_to_replace(database: Database, discard: bool) -> None:
             origin=where,
             more=goes.losses[:10],
             total=len(goes.losses),
-            next="use --replace --discard to lose that, or name another place",
+            next="--replace --discard loses that\nname another place",
         )
 
 
@@ -156,8 +157,8 @@ def refuse_other_layout(
         code="target.layout-exists",
         origin=Origin(str(path)),
         why="it may hold somebody's edits",
-        next=f"cut from it (kerfmark cut {path} --into ...), "
-        "name another database, or use --replace --discard to lose it",
+        next=f"kerfmark cut {shlex.quote(str(path))} --into {shlex.quote(database.name)} cuts from "
+        "it\nname another database\n--replace --discard loses it",
     )
 
 

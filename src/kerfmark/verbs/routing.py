@@ -202,7 +202,7 @@ def _routed(
             code="source.ambiguous",
             origin=found.origin(),
             why=f"{', '.join(t.source for t in fits)} have the same headers",
-            next=f"say which with --as SOURCE, such as --as {fits[0].source}",
+            next=f"choose with --as, such as --as {fits[0].source}",
         )
     if fits:
         [t] = fits
@@ -337,7 +337,7 @@ def _same_letters(tried: _Try, before: str) -> tuple[Source, SourceSpec, str]:
         why=f"in {guess.encoding} it reads {quoted(examples)}; in {other.encoding}"
         + (" (as the files before)" if other.encoding == before else "")
         + f" {quoted(other.examples)}",
-        next=f"say which is right: --encoding {guess.encoding}, or --encoding {other.encoding}",
+        next=f"use the right one: --encoding {guess.encoding}, or --encoding {other.encoding}",
     )
 
 

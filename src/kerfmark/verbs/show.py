@@ -109,7 +109,7 @@ def show(
     """
     if (where or sort) and table is None:
         raise UsageError(
-            "a test needs a table to test" if where else "only the rows of one table can be sorted",
+            "--where needs a table" if where else "--sort needs a table",
             next="name the table: kerfmark show DB TABLE --where COLUMN=VALUE --sort COLUMN",
         )
     with database_at(database).reading() as reader:
