@@ -178,7 +178,13 @@ def test_a_layout_that_is_there_is_changed_only_where_something_is_decided(
     [
         (["--type", "Dai=text"], ['there is no column "Dai"', 'did you mean "Day"?']),
         (["--type", "Day=wibble"], ['"wibble" is not a type']),
-        (["--type", "Day=date"], ["DD/MM/YYYY as well as MM/DD/YYYY", "next: say the form"]),
+        (
+            ["--type", "Day=date"],
+            [
+                "DD/MM/YYYY as well as MM/DD/YYYY",
+                'next: --type "Day=date DD/MM/YYYY"\n      --type "Day=date MM/DD/YYYY"',
+            ],
+        ),
         (["--type", "Lb=decimal"], ["with a point and with a comma"]),
         (["--type", "Day"], ["COLUMN=TYPE"]),
         (["--table-name", "hiv=x"], ['no table of the proposal is called "hiv"', "hive"]),
@@ -306,3 +312,21 @@ def test_a_number_or_another_word_is_not_offered_as_a_spelling(
     kerfmark("mark", "l.toml", "--correct", "hive:Hibe 004=Hive 004")
     told = kerfmark("check", "l.toml", code=1).out
     assert "--correct" not in told and 'in "hive": 2' in told
+
+
+def test_a_name_for_a_column_does_not_make_a_chance_stay(
+    kerfmark: Runner, tmp_path: Path, write: Callable[..., Path]
+) -> None:
+    """What is decided about names changes nothing of what a trial gives up."""
+    names = {f"{n % 7}": f"Mood {n % 7}" for n in range(7)}
+    rows = "".join(f"{n},{n % 7},{names[str(n % 7)]},{n % 3}\n" for n in range(1, 200))
+    write("a.csv", "no,code,mood,kg\n" + rows + "200,3,Mood 9,1\n")
+    plain = kerfmark("mark", "a.csv").out
+    named = kerfmark(
+        "mark", "a.csv", "--column-name", "mood=temper", "--column-name", "code=sort"
+    ).out
+    assert [line.split()[0] for line in plain.splitlines()[:2]] == [
+        line.split()[0] for line in named.splitlines()[:2]
+    ]
+    kerfmark("cut", "a.csv", "--into", "a.db", "--column-name", "mood=temper")
+    kerfmark("prove", "a.db")

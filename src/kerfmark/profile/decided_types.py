@@ -19,6 +19,8 @@ _MOMENTS: tuple[Kind, ...] = ("date", "timestamp", "time")
 _TIMES = (" hh:mm", " hh:mm:ss", "Thh:mm", "Thh:mm:ss")
 _SHORT, _LONG = re.compile(r"(?<![A-Za-z])([DM])(?![A-Za-z])"), re.compile(r"DD|(?<!M)MM(?!M)")
 """A day or month without, and with, a leading zero in a form."""
+PROBE = 1000
+"""Texts of a column that are looked at before all are."""
 _WHOLE, _PLACES = 4, 2
 """Digits before and behind the mark of a decimal of which no value is there."""
 
@@ -78,6 +80,8 @@ def type_by_forms(values: pa.StringArray, dates: str, decimals: str) -> ColumnTy
         return next((t for t in moments if _fits(values, t)), None) or (
             type_by_forms(values, "", decimals) if decimals else None
         )
+    if not decimals or (len(values) > PROBE and _number(values.slice(0, PROBE), decimals) is None):
+        return None
     found = _number(values, decimals)
     return found if found is not None and _fits(values, found) else None
 
@@ -119,7 +123,9 @@ def _only(kind: str, forms: Sequence[str], where: str) -> str:
         f"{where}: the values do not show the form of a {kind}",
         code="decide.form",
         why=f"they fit {' as well as '.join(forms)}" if forms else "no form fits them all",
-        next=f'use --type "{where}={f"{kind} {forms[0]}" if forms else example}"',
+        next="\n".join(
+            f'--type "{where}={said}"' for said in ([f"{kind} {f}" for f in forms[:3]] or [example])
+        ),
     )
 
 

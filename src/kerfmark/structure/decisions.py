@@ -23,6 +23,14 @@ from kerfmark.profile.types import ColumnType, with_headroom
 from kerfmark.structure.table_names import with_column_names, with_table_names
 
 Pairs = tuple[tuple[str, str], ...]
+_WISHES = {
+    "type": ("unfit", "too wide"),
+    "unit": ("unfit",),
+    "required": ("blank", "cannot be"),
+    "unique": ("again",),
+    "key": ("again", "blank"),
+}
+"""By option, the kinds of problems of rows that do not do as it says."""
 _PLACES = 3
 """Digits behind the mark of a number whose unit was changed, at least."""
 
@@ -65,13 +73,13 @@ NOTHING = Decisions()
 
 @dataclass(frozen=True)
 class Decided:
-    """A layout in which decisions hold, what they changed in words, the headers that they are
-    about, and the names that tables and
+    """A layout in which decisions hold, what they changed in words, by header the kinds of problems
+    that rows have which do not do as it was `wished`, and the names that tables and
     columns (by table, as they are called now) had before, each with the one it has."""
 
     layout: Layout
     told: tuple[str, ...]
-    headers: frozenset[str]
+    wished: frozenset[tuple[str, str]]
     tables: Mapping[str, str]
     columns: Mapping[str, Mapping[str, str]]
 
@@ -137,7 +145,7 @@ class _Deciding:
     ) -> None:
         self.layout, self.encoded, self.held, self.names = layout, encoded, held, names
         self.told: list[str] = []
-        self.headers: set[str] = set()
+        self.wished: set[tuple[str, str]] = set()
 
     # what is meant
 
@@ -170,13 +178,13 @@ class _Deciding:
                 for t, spec in filter(None, places)
             ]
         if found:
-            self.headers.add(said)
+            self._wish(option, said)
             return found
         table, _, column = said.rpartition(".")
         before = {new: old for old, new in self.names.items()}.get(table, table)
         for name in (table, before):
             if name in free and column in free[name].columns:
-                self.headers |= {*free[name].columns[column].sources}
+                self._wish(option, *free[name].columns[column].sources)
                 return [(name, column)]
         links = [n for n, t in free.items() if said in t.headers]
         left = [s for s in self.layout.sources.values() if said in s.left_out]
@@ -195,6 +203,10 @@ class _Deciding:
             if near
             else 'write the header as it is in the file, or "table.column"',
         )
+
+    def _wish(self, option: str, *headers: str) -> None:
+        """Notes which problems with headers mean that a decision cannot be followed."""
+        self.wished |= {(h, kind) for h in headers for kind in _WISHES.get(option, ())}
 
     def change(self, table: str, **fields: Any) -> None:
         """Changes keys of a table."""
@@ -479,7 +491,7 @@ class _Deciding:
         return Decided(
             layout,
             tuple(self.told),
-            frozenset(self.headers),
+            frozenset(self.wished),
             names,
             {names.get(t, t): c for t, c in columns.items()},
         )

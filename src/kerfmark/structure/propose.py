@@ -104,7 +104,7 @@ class Proposal:
     column, and the same as comments for the layout's text; how many records tables have, the
     references that links by value rest on, what nearly holds, what was decided against, and the
     pairs of columns that may be two ends of something (as source, header, header); what a person
-    `decided`, in words, and the headers that this is about."""
+    `decided`, in words, and by header the kinds of problems that this may cause (`wished`)."""
 
     layout: Layout
     reasons: tuple[Reason, ...]
@@ -116,7 +116,7 @@ class Proposal:
     against: tuple[str, ...] = ()
     ends: tuple[tuple[str, str, str], ...] = ()
     decided: tuple[str, ...] = ()
-    decided_headers: frozenset[str] = frozenset()
+    wished: frozenset[tuple[str, str]] = frozenset()
 
     def as_decided(self, decided: Decided) -> Proposal:
         """The same, in which a person's decisions hold."""
@@ -146,7 +146,7 @@ class Proposal:
             references=tuple(links),
             near=tuple(replace(n, table=new(n.table)) for n in self.near),
             decided=decided.told,
-            decided_headers=decided.headers,
+            wished=decided.wished,
         )
 
 

@@ -109,10 +109,10 @@ def _is_wished(refusal: _Refusal, steering: Steering, proposal: Proposal) -> boo
         return True
     layout = proposal.layout
     wished = {h for h, _ in steering.link} | {h for pair in steering.same_as for h in pair}
-    wished |= proposal.decided_headers
     keys = [{*key} for key in steering.known_by]
     table = refusal.table in layout.tables and {*layout.key_headers(refusal.table)} in keys
-    return table or bool(wished & {*refusal.headers})
+    decided = any((h, refusal.kind) in proposal.wished for h in refusal.headers)
+    return table or decided or bool(wished & {*refusal.headers})
 
 
 def _without(steering: Steering, refusal: _Refusal, layout: Layout) -> tuple[Steering, str]:
