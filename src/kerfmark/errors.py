@@ -49,7 +49,7 @@ def counted(n: int, one: str, many: str = "") -> str:
 
 
 def in_rows(rows: Sequence[int], total: int) -> str:
-    """The rows in which something stands, the first ones of all: ` (row 5)`, ` (rows 5, 6 and 1,200
+    """The rows in which something is, the first ones of all: ` (row 5)`, ` (rows 5, 6 and 1,200
     more)`; nothing for none."""
     if not rows:
         return ""

@@ -162,7 +162,7 @@ def told(p: SourceProof) -> list[str]:
 
 def _tell_otherwise(p: SourceProof, terminal: Terminal) -> None:
     """The first cells that differ for a reason that the ledger knows: what was not taken over
-    first, and one value that stands in many rows (a keeper's phone) once."""
+    first, and one value that is in many rows (a keeper's phone) once."""
     if not p.otherwise:
         return
     alike: dict[tuple[str, ...], list[SaidOtherwise]] = {}

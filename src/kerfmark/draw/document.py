@@ -10,7 +10,7 @@ from kerfmark.draw.page import render
 
 @dataclass(frozen=True)
 class Section:
-    """A part of the page. The columns in `right` are numbers; `text` is shown as it stands."""
+    """A part of the page. The columns in `right` are numbers; `text` is shown as it is."""
 
     title: str
     lines: tuple[str, ...] = ()

@@ -57,7 +57,7 @@ def flow(diagram: Diagram) -> Scene:
         for i, f in enumerate(mine):
             spots[source, f.header] = y + 24 + LINE * i + LINE / 2
         y += 24 + LINE * len(mine) + 6 + 24
-    # each table stands where its columns come from, on the average; one below the other, so that no
+    # each table is where its columns come from, on the average; one below the other, so that no
     # line passes behind one
     middle = {
         b.name: _mean([spots[f.source, f.header] for f in diagram.flows if f.table == b.name])
@@ -72,7 +72,7 @@ def flow(diagram: Diagram) -> Scene:
     high = sum(sizes[b.name][1] + GAP for b in order) - GAP
     tall = max(y - 24 - top, high)
     at = top + (tall - high) / 2
-    shift = top + (tall - (y - 24 - top)) / 2 - top  # the sources stand in the middle too
+    shift = top + (tall - (y - 24 - top)) / 2 - top  # the sources are in the middle too
     corner = {}
     for b in order:
         corner[b.name] = x0, at

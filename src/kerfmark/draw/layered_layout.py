@@ -1,4 +1,4 @@
-"""Where the boxes of a picture stand: parents above their children, in layers, so that lines seldom
+"""Where the boxes of a picture are: parents above their children, in layers, so that lines seldom
 cross.
 
 The method of layers: ranks by longest path, dummies where a line passes a layer, order within

@@ -72,7 +72,7 @@ class Rect:
 @dataclass(frozen=True)
 class Text:
     """A line of text; `x` is its left end, or its right end or middle (`anchor` start, end,
-    middle), `y` the line it stands on."""
+    middle), `y` the line it is on."""
 
     x: float
     y: float

@@ -156,7 +156,7 @@ def _ends(
     diagram: Diagram, corner: dict[str, Point], sizes: dict[str, Point]
 ) -> dict[Line, tuple[Point, Point]]:
     """Where each link leaves its child (above) and reaches its parent (below), in the order in
-    which the other ends stand."""
+    which the other ends are."""
     out: dict[Line, list[Point]] = {}
     for name, (x, y) in corner.items():
         w, h = sizes[name]

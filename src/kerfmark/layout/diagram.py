@@ -24,7 +24,7 @@ class Row:
 
 @dataclass(frozen=True)
 class Box:
-    """A table. `rows` counts its records (None: not counted), `saved` the values that stand in it
+    """A table. `rows` counts its records (None: not counted), `saved` the values that are in it
     once and would be repeated in a flat table."""
 
     name: str

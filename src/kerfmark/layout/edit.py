@@ -162,7 +162,7 @@ def _updated(part: Table, fresh: Any, old: dict[str, Any], new: dict[str, Any]) 
 
 
 def _like(item: Any, old: Any) -> Any:
-    """A value with the comment that stands behind the old one."""
+    """A value with the comment behind the old one."""
     if isinstance(item, str):
         item = tomlkit.item(str(item))
     item.trivia.comment_ws, item.trivia.comment = old.trivia.comment_ws, old.trivia.comment

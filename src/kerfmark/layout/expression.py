@@ -48,7 +48,7 @@ class ExpressionError(ValueError):
 class Node:
     """A part of an expression: a `column` (value is its header), a `value` (its text; `type` says
     of what kind), or a `call` of a function or operator (value is its name) on `args`. `at` is
-    where it stands."""
+    where it is."""
 
     what: str
     value: str
@@ -162,7 +162,7 @@ class _Parser:
             left = self._call(name, right, at)
 
     def _listed(self) -> tuple[Node, ...]:
-        """What stands in brackets, separated by commas."""
+        """What is in brackets, separated by commas."""
         self._expect("(")
         out: list[Node] = []
         while not self._is(")"):

@@ -45,7 +45,7 @@ def lines_of(text: str) -> dict[Path, int]:
 
 
 def line_of(lines: Mapping[Path, int], path: Sequence[object]) -> int:
-    """The line of a place in a layout, or of what it stands in; 0 when not even that is there."""
+    """The line of a place in a layout, or of what it is in; 0 when not even that is there."""
     whole = tuple(map(str, path))
     for end in range(len(whole), 0, -1):
         if whole[:end] in lines:

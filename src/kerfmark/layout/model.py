@@ -3,7 +3,7 @@
 A table takes rows from one source (or from several, see `TableSpec`). With `each_row` every row is
 a record of its own; otherwise there is one record per distinct combination of the columns and links
 in `known_by`. A table gets a generated primary key, unless its `key` lists columns of its own. A
-link without `by` finds its parent through the row itself: the parent's own columns stand in the
+link without `by` finds its parent through the row itself: the parent's own columns are in the
 same row. A link with `by` looks the parent up by the values of other headers, in a table of any
 source.
 
@@ -192,7 +192,7 @@ class ColumnSpec(_Part):
     """A column: where its values come from, and its type.
 
     From one `header`; or, in a table that is `part_of` another, from several `headers` of the same
-    meaning, from the parts of a cell (`header` with `split`, what stands between the parts), or
+    meaning, from the parts of a cell (`header` with `split`, what is between the parts), or
     from what tells these apart: `told` names each of the headers in their order, `position` counts
     the parts from 1.
 
@@ -280,7 +280,7 @@ class ColumnSpec(_Part):
 
     @property
     def is_plain(self) -> bool:
-        """Whether it holds what stands under one header, as it stands."""
+        """Whether it has the values of one header, as they are."""
         return bool(self.header) and not (
             self.split or self.usual or self.instead_of or self.treats or self.unit
         )
@@ -415,7 +415,7 @@ class TableSpec(_Part):
 
     @property
     def headers(self) -> list[str]:
-        """The headers whose values live in this table, or are found again through its links."""
+        """The headers whose values are in this table, or are found again through its links."""
         own = [h for c in self.columns.values() for h in c.sources]
         return own + [
             h for link in self.links.values() for h in (*link.by.values(), *link.repeats.values())
@@ -633,7 +633,7 @@ class Layout(_Part):
         return out
 
     def exceptional(self, source: str, header: str) -> tuple[str, str, str, str] | None:
-        """Where the exceptions of a header stand and where what is usual does: table and column of
+        """Where the exceptions of a header are and where what is usual is: table and column of
         each; None when it has none."""
         for name, table in self.tables.items():
             for column, spec in table.columns.items() if table.source == source else ():
@@ -659,7 +659,7 @@ class Layout(_Part):
 
     def follow(self, table: str, path: str) -> tuple[str, ColumnSpec] | None:
         """The table and the column that `column` or `link.column` (or `link.link.column`), seen
-        from a table, stand for; None when there is none."""
+        from a table, mean; None when there is none."""
         *links, column = path.split(".")
         for link in links:
             if link not in self.tables[table].links:

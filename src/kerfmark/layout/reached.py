@@ -45,7 +45,7 @@ def reached(layout: Layout, source: str, headers: Sequence[str]) -> list[Reached
 
 
 def _says_more(spec: ColumnSpec, headers: Sequence[str]) -> bool:
-    """Whether a column of a row's own table is none of its cells."""
+    """Whether a column of a row's own table is not one of its cells."""
     return bool(spec.derived) or not any(h in headers for h in (*spec.sources, *spec.told))
 
 

@@ -12,7 +12,7 @@ SHORT: dict[str, dict[str, Any]] = {
     "ColumnSpec": {"type": "string", "description": "The header of its values, as text."},
     "LinkSpec": {"type": "string", "description": "The table that it leads to, through the row."},
 }
-"""What may stand for a whole part in short."""
+"""What may be written for a whole part in short."""
 
 
 def schema() -> dict[str, Any]:

@@ -184,7 +184,7 @@ def _one_line(comment: str) -> str:
 
 
 def _item(value: Any) -> Any:
-    """A value as TOML; parts of a source stand one below the other."""
+    """A value as TOML; parts of a source are one below the other."""
     import tomlkit
 
     if isinstance(value, dict):

@@ -116,7 +116,7 @@ class SpelledRuns:
 
 @dataclass(frozen=True)
 class Change:
-    """A value that a load says of a known record otherwise than it was there: `before` is what was
+    """A value of a known record for which a load has another one: `before` is what was
     there, `said` what the load says; `kept`: what was there has stayed. Values as `Reader.exact`
     gives them."""
 
@@ -174,7 +174,7 @@ class FileAccount:
 def accounts(
     ledger: Ledger, reader: Reader, base_of: Mapping[str, str], loads: Sequence[int] = ()
 ) -> list[FileAccount]:
-    """The account of every file of the loads that stand (or of some `loads`); `base_of` tells the
+    """The account of every file of the loads in force (or of some `loads`); `base_of` tells the
     table with a record per row of each source. How many rows have records of their own is asked of
     the records, so that the sum says something."""
     live = list(loads) or [load.number for load in ledger.live]

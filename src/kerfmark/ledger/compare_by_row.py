@@ -67,7 +67,7 @@ class Rows:
 
 
 class Comparison:
-    """Compares rows of one source. `changes` are those of the `loads` that stand; `told` hears how
+    """Compares rows of one source. `changes` are those of the `loads` in force; `told` hears how
     many rows were looked at."""
 
     def __init__(

@@ -209,11 +209,11 @@ class Expected:
         return out
 
     def place(self, n: int) -> int | None:
-        """The row of the source, as a person counts, that stands at a place."""
+        """The row of the source, as a person counts, that is at a place."""
         return self.at(n).row
 
     def at(self, n: int, header: str | None = None) -> Origin:
-        """The place in the source of the row that stands at a place."""
+        """The place in the source of the row that is at a place."""
         return self.ready.encoded.found.origin(int(self.records[n]), header)
 
     def cells(self, i: int, start: int, end: int) -> pa.Array:

@@ -52,7 +52,7 @@ class Difference:
 @dataclass(frozen=True)
 class SaidOtherwise:
     """A cell of a file that says something else than the database, for a reason that the ledger
-    knows: where it stands, the load that it came with, both values, and the load that made the
+    knows: where it is, the load that it came with, both values, and the load that made the
     value what it is (0: it was there before all loads, or several made it). `kept`: that value was
     there before, and stayed; else that load has changed it since. `known`: the record of its row
     was there already."""
@@ -109,7 +109,7 @@ class SourceProof:
 @dataclass(frozen=True)
 class _History:
     """What the ledger says of one source: the loads that feed it, in their order, with the record
-    (as read) at which each begins; the loads that a cut has made, and all that stand; the records
+    (as read) at which each begins; the loads that a cut has made, and all in force; the records
     that were set aside; and, by load, the rows whose records were there already, and what stands
     otherwise in tables that the source shows."""
 

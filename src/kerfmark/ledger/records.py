@@ -42,7 +42,7 @@ STYLE = "style"
 @dataclass(frozen=True)
 class LoadedFile:
     """A file that a load took in; `file` is relative to the folder of the database where that is
-    possible. `told` is what the telling column of its source says of it, `reading` (JSON, "" for
+    possible. `told` is what the telling column of its source has for it, `reading` (JSON, "" for
     what the layout says) how it is read, and under STYLE how it was written otherwise; `left_out`
     counts the rows of which the layout wants no record."""
 

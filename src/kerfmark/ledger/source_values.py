@@ -1,4 +1,4 @@
-"""What the texts of a source stand for, found in the proof's own way.
+"""What the texts of a source mean, found in the proof's own way.
 
 The proof holds what the database gives against the texts of the source. If it turned these into
 values by the functions that the tables were made with, a fault in those would be proven. So nothing

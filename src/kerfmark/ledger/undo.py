@@ -67,7 +67,7 @@ class _Rewrite:
 
 
 class UndoPlan:
-    """Takes one load back in an open database. `later` are the loads after it that stand."""
+    """Takes one load back in an open database. `later` are the loads after it in force."""
 
     def __init__(
         self, file: Changing, ledger: Ledger, layout: Layout, number: int, later: Sequence[int]

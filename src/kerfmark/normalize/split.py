@@ -37,7 +37,7 @@ from kerfmark.normalize.rejoin import check_rejoined
 from kerfmark.normalize.table_rows import SHOWN, Column, Counted, Linked, TableRows, Typed
 from kerfmark.normalize.tables import SourceTables
 from kerfmark.profile.encode import EncodedSource
-from kerfmark.read.source import MEND_RAGGED, RaggedRow
+from kerfmark.read.source import CORRECT_RAGGED, RaggedRow
 
 
 @dataclass(frozen=True)
@@ -179,7 +179,7 @@ def rehearse(
             for r, why in sorted(g.items())
         ]
         out.set_aside += [
-            SetAside(n, -1, ((r.told(len(e.source.headers)), MEND_RAGGED),), r)
+            SetAside(n, -1, ((r.told(len(e.source.headers)), CORRECT_RAGGED),), r)
             for n, e in sources.items()
             for r in e.found.ragged
         ]
@@ -194,7 +194,7 @@ def unreadable(sources: Mapping[str, EncodedSource], *, ragged: bool) -> Iterato
         if ragged and encoded.found.ragged:
             width = len(encoded.source.headers)
             places = tuple((Origin(r.file, row=r.row), r.told(width)) for r in encoded.found.ragged)
-            yield Problem("unreadable", name, (), none, "", MEND_RAGGED, places=places)
+            yield Problem("unreadable", name, (), none, "", CORRECT_RAGGED, places=places)
         for remark in encoded.found.remarks:
             if remark.severity == "broken":
                 at = encoded.source.origin()

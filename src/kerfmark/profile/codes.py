@@ -130,7 +130,7 @@ def different_rows(codes: Sequence[Codes], sizes: Sequence[int]) -> np.ndarray |
 
 
 def filled(codes: Codes) -> int:
-    """How many rows have a code that is none of a blank."""
+    """How many rows have a code that is not that of a blank."""
     return sum(
         int(np.count_nonzero(codes[s : s + memory.ROWS] >= 0)) for s in memory.at_a_time(len(codes))
     )
@@ -149,7 +149,7 @@ def value_counts(codes: Codes, size: int) -> np.ndarray:
 
 
 def most_frequent(a: Codes, b: Codes, size: int, other: int) -> np.ndarray:
-    """For every code of a the code of b that stands beside it most often, the earlier one of
+    """For every code of a the code of b that is beside it most often, the earlier one of
     equals; -1 where b is always blank."""
     there = np.flatnonzero((a >= 0) & (b >= 0))
     pairs, count = combine([a[there], b[there]], [size, other])

@@ -74,7 +74,7 @@ class EncodedColumn:
         if not drop.any():
             return self
         keep = np.flatnonzero(~drop)
-        moved = np.full(len(self.values) + 1, -1, np.int32)  # the last place stands for the code -1
+        moved = np.full(len(self.values) + 1, -1, np.int32)  # the last place is for the code -1
         moved[keep] = np.arange(len(keep), dtype=np.int32)
         gone = tuple(self.values.filter(where).to_pylist())
         values = memory.gathered(

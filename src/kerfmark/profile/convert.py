@@ -90,7 +90,7 @@ def _as_numbers_are_written(texts: pa.StringArray, whole: pa.Int64Array) -> bool
 
 
 def _without_thousands(texts: pa.StringArray, type_: ColumnType) -> pa.StringArray:
-    """Numbers without what marks their thousands; null where it stands elsewhere than before every
+    """Numbers without what marks their thousands; null where it is elsewhere than before every
     third digit."""
     mark, decimal = re.escape(type_.thousands), re.escape(type_.mark)
     fits = pc.match_substring_regex(

@@ -21,7 +21,7 @@ STEPS = 24
 
 @dataclass(frozen=True)
 class ColumnDescription:
-    """A column: `blanks` counts blank cells (`blank_as`: the spellings that stand for one),
+    """A column: `blanks` counts blank cells (`blank_as`: the spellings that mean one),
     `distinct` its values, `longest` the characters of its longest text. `mostly` is the type that
     all but `misfits` cells have. `shape` counts the cells in equal steps from the smallest to the
     largest value (`shape_is_range`), or those of the most frequent values."""

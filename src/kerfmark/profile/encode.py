@@ -370,7 +370,7 @@ def _not_data(kind: Kind, at: np.ndarray, out: bool, found: Found) -> Remark:
 
 
 def _before(found: Found, count: int, row: int) -> int:
-    """How many of the `count` records of a source stand before a row, as a person counts."""
+    """How many of the `count` records of a source are before a row, as a person counts."""
     return bisect_left(range(count), row, key=lambda r: found.origin(r).row or 0)
 
 

@@ -19,7 +19,7 @@ from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.moments import CANDIDATES, pattern
 from kerfmark.profile.reserved import RESERVED
 from kerfmark.profile.spilled import number_texts
-from kerfmark.read.source import Severity, mend_ragged
+from kerfmark.read.source import Severity, correct_ragged
 
 ORDER: tuple[Severity, ...] = ("broken", "doubtful", "odd")
 _LIST_OF_RECORDS = r"^\s*\[\s*(\]|\{(.|\n)*\}\s*\]\s*$)"
@@ -74,7 +74,7 @@ def _of_rows(encoded: EncodedSource) -> Iterator[Finding]:
             else f"do not have the {width} fields of the header",
             len(ragged),
             rows,
-            mend_ragged(ragged),
+            correct_ragged(ragged),
         )
     telling = max(
         encoded.columns, key=lambda c: len(c.values)

@@ -161,7 +161,7 @@ def read_moments(texts: pa.StringArray, kind: str, form: str) -> pa.Array:
 
 
 def pieces(form: str) -> list[str]:
-    """A form without its language, cut into its tokens and what stands between them."""
+    """A form without its language, cut into its tokens and what is between them."""
     return [p for p in re.split(f"({_TOKEN.pattern})", language_of(form)[0]) if p]
 
 
@@ -186,7 +186,7 @@ def plausible(texts: pa.StringArray, kind: str) -> list[str]:
 
 @lru_cache
 def _marked(kind: str) -> dict[str, list[str]]:
-    """The forms of a kind by what stands between their numbers and words."""
+    """The forms of a kind by what is between their numbers and words."""
     out: dict[str, list[str]] = {}
     for form in CANDIDATES[kind]:
         out.setdefault(_marks(form), []).append(form)
@@ -194,5 +194,5 @@ def _marked(kind: str) -> dict[str, list[str]]:
 
 
 def _marks(text: str) -> str:
-    """What stands between the numbers and words of a text, or of a form."""
+    """What is between the numbers and words of a text, or of a form."""
     return re.sub("[0-9A-Za-z]", "", text)

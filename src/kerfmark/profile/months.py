@@ -65,7 +65,7 @@ def language_of(form: str) -> tuple[str, str]:
 
 
 def month_names(token: str, language: str) -> list[str]:
-    """The names that a token such as `Month` or `MON` stands for, January first.
+    """The names that a token such as `Month` or `MON` means, January first.
 
     Raises ValueError where a language has no such list.
     """

@@ -47,7 +47,7 @@ BLANKS = (
     "k.A.",
     "k. A.",
 )
-"""Spellings that stand for a blank where everything else in a column is of some other type."""
+"""Spellings that mean a blank where everything else in a column is of some other type."""
 BOOLEANS = (
     ("yes", "no"),
     ("y", "n"),
@@ -64,7 +64,7 @@ MOST_DIGITS = 18
 PROBE = 200
 """Texts of a column among which spaces at the ends are looked for first."""
 _GROUPING = (".", ",", "'", "\u2019", " ", "\u00a0", "\u202f")
-"""What may stand between groups of three digits; the point first."""
+"""What may be between groups of three digits; the point first."""
 _FINER = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]+)?)?(Z| ?[+-][0-9]{2}(:?[0-9]{2})?)?$"  # noqa: E501
 _SIGNED = re.compile(
     r"(?P<before>[£$€¥][ \u00a0]?)?-?[0-9][^£$€¥%‰]*?(?P<behind>[ \u00a0]?[£$€¥%‰])?$"

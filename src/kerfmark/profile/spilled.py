@@ -102,7 +102,7 @@ class SpilledColumn:
             yield batch.column(0)
 
     def _firsts(self, first: np.ndarray) -> Iterator[pa.Array]:
-        """Each text where it stands for the first time."""
+        """Each text where it is for the first time."""
         start = 0
         for texts in self._batches():
             yield texts.filter(pa.array(first[start : start + len(texts)]))

@@ -1,7 +1,7 @@
 """The types a column may have, as written in a layout: `integer`, `decimal(6,2) 0,00`, `date
 DD.MM.YYYY`, ...
 
-One neutral set of types stands between the files and the engines: readers are mapped into it,
+One neutral set of types is between the files and the engines: readers are mapped into it,
 stores out of it.
 """
 
@@ -166,8 +166,8 @@ def _decimal(text: str, found: re.Match[str], form: str) -> ColumnType:
 
 def with_marks(type_: ColumnType, form: str) -> ColumnType | None:
     """A number of a type as a file writes it whose marks are those of a form (`0.000,0`, `0,0`, of
-    integers `0.000`); None where the form is none of such a number. A decimal may have any number
-    of digits that a decimal can have."""
+    integers `0.000`); None where the form is not that of such a number. A decimal may have any
+    number of digits that a decimal can have."""
     if type_.kind == "integer":
         marks = _INTEGER_FORM.fullmatch(form)
         return None if marks is None else ColumnType("integer", form=form)

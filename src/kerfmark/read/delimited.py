@@ -52,10 +52,10 @@ from kerfmark.read.source import (
     Remark,
     RowNumbers,
     RowRules,
+    correct_ragged,
     distinct_headers,
     header_remarks,
     header_told,
-    mend_ragged,
 )
 from kerfmark.read.text_blocks import only_block
 from kerfmark.read.text_style import find_style
@@ -422,7 +422,7 @@ class DelimitedSource:
         return (batches[0] if batches else pa.RecordBatch.from_pylist([], table.schema)), ragged
 
     def _in_columns(self, batch: pa.RecordBatch) -> pa.RecordBatch:
-        """Lines of fixed width cut into columns; and the delimiter put back where it stood in
+        """Lines of fixed width cut into columns; and the delimiter put back where it was in
         quotes."""
         if self.dialect.edges:
             lines, ends = batch.column(0), (*self.dialect.edges[1:], None)
@@ -451,7 +451,7 @@ class DelimitedSource:
             more=[f"row {r.row:,} {r.told(expected)}" for r in ragged[:RAGGED_SHOWN]],
             total=len(ragged),
             why=f"the header names {expected} columns, separated by {self.dialect.delimiter!r}",
-            next=mend_ragged(ragged),
+            next=correct_ragged(ragged),
         )
 
     def _refuse_misquoted(self, rows: list[int]) -> NoReturn:

@@ -1,5 +1,5 @@
-"""Rows that a load set aside and somebody has mended: the source's own columns, as if they had been
-right from the beginning.
+"""Rows that a load set aside and somebody has corrected: the source's own columns, as if they had
+been right from the beginning.
 
 Such a file has five columns more than its source: where a row stood, what was wrong, what could be
 done, what its cells may have been meant to say (`Apiary = Heron Pool`), and one in which somebody

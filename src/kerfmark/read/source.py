@@ -118,15 +118,15 @@ class RaggedRow(NamedTuple):
         return f"has {counted(self.fields, 'field')} instead of {expected}"
 
 
-MEND_RAGGED = "correct the row; a field that holds the delimiter must be quoted"
+CORRECT_RAGGED = "correct the row; a field that holds the delimiter must be quoted"
 """What to do about a row with too few or too many fields."""
 
 
-def mend_ragged(rows: Sequence[RaggedRow]) -> str:
+def correct_ragged(rows: Sequence[RaggedRow]) -> str:
     """What to do about rows with too few or too many fields."""
     if all(r.fields == 1 for r in rows):
         return "--skip-rows notes leaves them out if they are notes; else correct them"
-    return MEND_RAGGED
+    return CORRECT_RAGGED
 
 
 @dataclass
@@ -218,7 +218,7 @@ class Source(Protocol):
 
     @property
     def spells_numbers(self) -> bool:
-        """Whether its numbers are none of its texts, but spelled when it is read: a point in them
+        """Whether its numbers are not texts in it, but spelled when it is read: a point in them
         is that of a decimal."""
         ...
 

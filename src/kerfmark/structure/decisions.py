@@ -544,6 +544,6 @@ def _converted(texts: pa.StringArray, type_: ColumnType, unit: str) -> ColumnTyp
 
 
 def _why(error: ValueError) -> str:
-    """What the layout language says of a key that cannot be."""
+    """Why the layout language does not allow a key."""
     told = getattr(error, "errors", None)
     return str(told()[0]["msg"]).removeprefix("Value error, ") if told else str(error)

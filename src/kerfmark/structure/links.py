@@ -1,5 +1,5 @@
-"""References become links, and what repeats the records of a table lives in that table: columns of
-its children, and whole tables that only repeat it."""
+"""References become links, and what repeats the records of a table is kept in that table: columns
+of its children, and whole tables that only repeat it."""
 
 from __future__ import annotations
 

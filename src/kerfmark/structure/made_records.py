@@ -85,7 +85,7 @@ def _values_of(
     rows: Mapping[str, int],
     keys: KeyValues,
 ) -> dict[str, str | None]:
-    """What a link says of some records (each with its row) in a column of the table it leads to."""
+    """The values that a link has for some records (each with its row) in a column of its parent."""
     header, source = link.repeats[column], tables[name].source
     codes = keys.column(source, header).codes[list(rows.values())]
     texts = keys.texts(source, header, tables[link.to].columns[column])

@@ -189,8 +189,8 @@ def _as_numbers(column: EncodedColumn, type_: ColumnType) -> np.ndarray | None:
 
 
 def _parts_of_dates(column: EncodedColumn, type_: ColumnType) -> list[np.ndarray]:
-    """What the calendar says of each value of a column of dates: year, month, quarter, week, day
-    of the week, and some of these together."""
+    """The parts of the calendar for each value of a column of dates: year, month, quarter, week,
+    day of the week, and some of these together."""
     at = column.typed(type_)
     year, month = pc.year(at), pc.month(at)
     parts = [

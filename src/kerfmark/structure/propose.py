@@ -543,7 +543,7 @@ class _Writer:
             self._table(e, self.names[id(e)], source, (name, entity))
 
     def _column_names(self, entity: Entity, table: str) -> dict[int, str]:
-        """A name for each column that lives in an entity's table."""
+        """A name for each column of an entity's table."""
         taken: set[str] = set()
         return {
             c: free_name(

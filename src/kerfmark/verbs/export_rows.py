@@ -216,7 +216,7 @@ def _count(reader: Reader, rows: str) -> int:
 
 
 def _only_named(reader: Reader, inside: Inside, base: str) -> list[tuple[int, int]]:
-    """Rows of the table with a record per row that stand in no row of the source: other sources
+    """Rows of the table with a record per row that are in no row of the source: other sources
     only name them."""
     layout, ledger = inside.layout, inside.ledger
     assert layout is not None and ledger is not None
@@ -227,7 +227,7 @@ def _only_named(reader: Reader, inside: Inside, base: str) -> list[tuple[int, in
 
 
 def _not_as_it_was(reader: Reader, layout: Layout, ledger: Ledger, source: str) -> list[str]:
-    """What of a source is not in the database as it stood in the files."""
+    """What of a source is not in the database as it was in the files."""
     spec, out = layout.sources[source], []
     if spec.left_out:
         out.append(f"left out by the layout, so not in this file: {', '.join(spec.left_out)}")

@@ -178,7 +178,7 @@ def _rows(encoded: EncodedSource) -> Iterator[FileRows]:
 
 
 def _on_purpose(layout: Layout) -> list[str]:
-    """What a layout makes of the files otherwise than they stand, in words."""
+    """What a layout changes of the values in the files, in words."""
     out = [
         f"{n}: {', '.join(s.left_out)} left out" for n, s in layout.sources.items() if s.left_out
     ]

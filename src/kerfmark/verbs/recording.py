@@ -146,7 +146,7 @@ def check_balance(
 
 
 def write_merged(file: Changing, load: int, merged: Merged) -> None:
-    """Writes down what a load says of a database that is there."""
+    """Writes down what a load has for an existing database."""
     says = [
         Says(load, s.table, a, b, s.role, s.columns)
         for s in merged.sayings

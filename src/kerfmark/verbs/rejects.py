@@ -1,4 +1,4 @@
-"""Rows that could not be placed: where they stood, and the files that they are written to."""
+"""Rows that could not be placed: where they were, and the files that they are written to."""
 
 from __future__ import annotations
 

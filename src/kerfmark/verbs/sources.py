@@ -1,4 +1,4 @@
-"""Between layouts, files and readers: what a layout says of a source, and the source that it
+"""Between layouts, files and readers: what a layout has for a source, and the source that it
 describes."""
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from kerfmark.read.wrapped import AlsoSaidSource
 from kerfmark.verbs.own_forms import Respell, respell, respelled
 
 _OF_READING = tuple(f.name for f in fields(Reading) if f.name in SourceSpec.model_fields)
-"""What a layout says of how a source is read."""
+"""The keys of a layout for how a source is read."""
 
 
 def open_inputs(inputs: Sequence[str | Path], reading: Reading) -> list[Source]:
@@ -36,7 +36,7 @@ def open_inputs(inputs: Sequence[str | Path], reading: Reading) -> list[Source]:
 
 
 def spec_of(source: Source, folder: Path) -> SourceSpec:
-    """What a layout in a folder says of a source."""
+    """What a layout in a folder has for a source."""
     everywhere = _common(p.rules for p in parts_of(source))
     settings = source.settings() | everywhere.settings()
     if isinstance(source, UnionSource):

@@ -92,7 +92,7 @@ def trace(
 def _record(
     reader: Reader, layout: Layout, table: str, key: str, columns: Sequence[str]
 ) -> tuple[int, tuple[object, ...]]:
-    """The number of the row of a record, and what stands in some of its columns."""
+    """The number of the row of a record, and the values of some of its columns."""
     keys = layout.key_columns(table)
     wanted = key.split(",") if len(keys) > 1 else [key]
     asked = ", ".join([reader.row(table, "t"), *(reader.raw(f"t.{quote(c)}") for c in columns)])

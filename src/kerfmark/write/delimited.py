@@ -177,7 +177,7 @@ class DelimitedFile:
 
 
 def _holds(texts: pa.StringArray, marks: Sequence[str]) -> bool:
-    """Whether the first byte of some marks stands anywhere in texts: quicker than to look at
+    """Whether the first byte of some marks is anywhere in texts: quicker than to look at
     each."""
     there = np.zeros(256, bool)
     there[np.frombuffer(one_after_the_other(texts), np.uint8)] = True

@@ -1,5 +1,5 @@
-"""The rows that a load could not place, as files to be mended and added again: the columns of the
-source, then where the row stood, what is wrong with it, what can be done, what its cells may have
+"""The rows that a load could not place, as files to be corrected and added again: the columns of
+the source, then where the row was, what is wrong with it, what can be done, what its cells may have
 been meant to say, and room to accept that."""
 
 from __future__ import annotations

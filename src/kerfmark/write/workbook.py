@@ -127,7 +127,7 @@ class Sheet:
                     write(self.rows, value)
 
     def close(self) -> None:
-        """Makes the columns as wide as what stands in them."""
+        """Makes the columns as wide as what is in them."""
         for i, width in enumerate(self._width):
             self._sheet.set_column(i, i, min(_WIDEST, width + 2))
 
