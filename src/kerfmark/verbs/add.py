@@ -20,18 +20,9 @@ import numpy as np
 import pyarrow as pa
 
 from kerfmark.address import database_at, is_url
-from kerfmark.errors import DataRefused, Origin, TargetError, UsageError, counted, in_rows
+from kerfmark.errors import DataRefused, Origin, TargetError, UsageError, in_rows
 from kerfmark.layout.derive import settled
-from kerfmark.layout.edit import (
-    with_column,
-    with_lacking,
-    with_layout,
-    with_spelling,
-    with_type,
-    without_column,
-)
 from kerfmark.layout.model import Layout
-from kerfmark.layout.names import free_name, snake
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import FileAccount, accounts
 from kerfmark.ledger.records import Ledger, Options, write_layout_text, write_load
@@ -41,8 +32,7 @@ from kerfmark.normalize.policy import policies, policy_of
 from kerfmark.normalize.split import LinkCount, MergeTarget, Split, refused, rehearse
 from kerfmark.profile.convert import to_text, to_typed
 from kerfmark.profile.encode import EncodedSource, encode
-from kerfmark.profile.recognise import settle
-from kerfmark.profile.types import ColumnType, canonical, with_marks
+from kerfmark.profile.types import ColumnType, canonical
 from kerfmark.progress import Progress, silent
 from kerfmark.read.open import described_as
 from kerfmark.read.source import Reading
@@ -50,9 +40,9 @@ from kerfmark.read.union import parts_of
 from kerfmark.read.wrapped import AlsoSaidSource
 from kerfmark.store.interface import Changing, Database
 from kerfmark.store.names import view_name
-from kerfmark.structure.decisions import Decisions, decide
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.layout_beside import kept_beside, told_beside
+from kerfmark.verbs.layout_in_force import LayoutInForce
 from kerfmark.verbs.left_as_it_was import left_as_it_was, parents_left
 from kerfmark.verbs.new_headers import NewHeaders, likeness
 from kerfmark.verbs.own_forms import SaidForms, in_own_forms
@@ -238,7 +228,7 @@ def _notes_of_reading(encoded: Mapping[str, EncodedSource]) -> Iterator[str]:
                 yield f"{file}{r.what}{in_rows(r.rows, r.total)}{remedy}"
 
 
-class Adding:
+class Adding(LayoutInForce):
     """One load into an open database."""
 
     def __init__(
@@ -250,11 +240,9 @@ class Adding:
         reserved: Reserved | None = None,
         made_again: int = 0,
     ) -> None:
-        self.file, self.database, self.ledger, self.progress = file, database, ledger, progress
+        super().__init__(file, ledger.layout)
+        self.database, self.ledger, self.progress = database, ledger, progress
         self.reserved, self.made_again = reserved, made_again
-        self.text = ledger.layout
-        self.layout = parse_layout(self.text, "the layout in the database")
-        self.learned: list[str] = []
         self.notes: list[str] = []
         self.rejects: dict[Path, str | bytes] = {}
         self.adopted = False
@@ -300,8 +288,8 @@ class Adding:
                 encoded = self._read(routed, strict=strict)
         if not wanted.again:
             self._refuse_known_files(encoded)
-        self._learn(routed, encoded)
-        self._correct(wanted.corrections, encoded)
+        self.learn(routed, encoded)
+        self.correct(wanted.corrections, encoded)
         encoded, in_own_form = in_own_forms(
             self.layout, encoded, wanted.forms, lambda s: encode(s, self.progress, strict=strict)
         )
@@ -357,7 +345,7 @@ class Adding:
         if self.adopted:
             self.file.refresh_views(self.layout, {n: e.source.headers for n, e in encoded.items()})
         done = self._rehearse(encoded, wanted.known, apart, wanted.only_known)
-        if done.problems.total and wanted.widen and self._widen(done, encoded):
+        if done.problems.total and wanted.widen and self.widen(done, encoded):
             done = self._rehearse(encoded, wanted.known, apart, wanted.only_known)
         if done.problems.total and not rehearsal:
             refusal = refused(done.problems, encoded)
@@ -548,101 +536,6 @@ class Adding:
                     )
                 seen[found.fingerprint] = place
 
-    def _learn(self, routed: Sequence[Routed], encoded: Mapping[str, EncodedSource]) -> None:
-        """Changes the layout as was wished, and the tables with it."""
-        before = self.text
-        for r in routed:
-            for header, spelling in r.learned.items():
-                self.text = with_spelling(self.text, r.source, header, spelling)
-                self.learned.append(f'"{spelling}" is another spelling of "{header}" from now on')
-            for header in r.left_out:
-                self.text = without_column(self.text, r.source, header)
-                self.learned.append(f'"{header}" is left out from now on')
-            for header, value in r.lacking.items():
-                self._lack(r.source, header, value)
-            for header, table in r.put.items():
-                self._put(r.source, header, table, encoded[r.source])
-        if self.text != before:
-            self.layout = parse_layout(self.text, "the layout in the database")
-            self.file.refresh_views(self.layout, {n: e.source.headers for n, e in encoded.items()})
-
-    def _lack(self, source: str, header: str, value: str) -> None:
-        """Lets files do without a header."""
-        if header in parse_layout(self.text, "the layout").sources[source].may_lack:
-            return
-        column_at = self.layout.column_of(source, header)
-        plain = column_at is not None and column_at[1].header == header and not column_at[1].split
-        table, name = "", ""
-        if column_at is not None:
-            table = column_at[0]
-            columns = self.layout.tables[table].columns
-            name = next((n for n, c in columns.items() if c is column_at[1]), "")
-        spec = self.layout.tables.get(table)
-        if spec is None or not plain or spec.source != source or name in spec.known_by:
-            raise UsageError(
-                f'files cannot do without "{header}"',
-                code="usage.lacking",
-                why="records are known by it, or a link needs it",
-                next="add the column to the file",
-            )
-        if not value and name not in spec.optional:
-            raise UsageError(
-                f'"{header}" cannot be blank in {table}',
-                code="usage.lacking",
-                why=f"{table}.{name} is required",
-                next=f'use --lacking "{header}=VALUE"',
-            )
-        self.text = with_lacking(self.text, source, header, table, name, value)
-        said = f"{value} in all rows" if value else "blank"
-        self.learned.append(f'files need not have "{header}": it is {said} then')
-
-    def _correct(
-        self, corrections: Sequence[tuple[str, str]], encoded: Mapping[str, EncodedSource]
-    ) -> None:
-        """Writes into the layout what misspelt texts mean. Raises UsageError for one that a record
-        of the database has: its rows would no longer say what they are."""
-        if not corrections:
-            return
-        decided = decide(self.layout, encoded, Decisions(means=tuple(corrections)))
-        for name, table in decided.layout.tables.items():
-            for column, spec in table.columns.items():
-                known = self.layout.tables[name].columns[column].means
-                for text in {*spec.means} - {*known} if spec.of_type.kind == "text" else ():
-                    rows = self.file.matching_rows(name, {column: pa.array([text])})[1]
-                    if len(rows):
-                        raise UsageError(
-                            f'"{text}" cannot be corrected: a record of {name} is called so',
-                            code="decide.there",
-                            why=f"{counted(len(rows), 'row')} of {name} in the database "
-                            f"{'has' if len(rows) == 1 else 'have'} it as {column}",
-                            next="correct it in the database first",
-                        )
-        self.text = with_layout(self.text, self.layout, decided.layout, {})
-        self.layout = parse_layout(self.text, "the layout in the database")
-        self.learned += decided.told
-
-    def _put(self, source: str, header: str, table: str, encoded: EncodedSource) -> None:
-        spec = self.layout.tables.get(table)
-        if spec is None or spec.source != source or spec.part_of:
-            able = [
-                n for n, t in self.layout.tables.items() if t.source == source and not t.part_of
-            ]
-            raise UsageError(
-                f'a column of {source} cannot go to "{table}"', next=f"these are: {', '.join(able)}"
-            )
-        type_ = settle(encoded.column(header)).type
-        name = free_name(
-            snake(header),
-            {*spec.columns, *spec.links, *self.layout.key_columns(table)},
-            f"{table}_{snake(header)}",
-        )
-        self.text = with_column(self.text, source, table, name, header, str(type_))
-        self.file.add_column(table, name, type_)
-        self.learned.append(
-            f'"{header}" is the column {table}.{name} ({type_}) from now on; rows that were there '
-            "are blank"
-        )
-
     def _rehearse(
         self,
         encoded: Mapping[str, EncodedSource],
@@ -682,29 +575,6 @@ class Adding:
                 next="add those that have it, and those that do not, one after the other",
             )
         return {h for h in may if not any(h in some for some in there)}
-
-    def _widen(self, done: Split, encoded: Mapping[str, EncodedSource]) -> bool:
-        """Gives columns whose type is too narrow for new values a wider one; whether there were
-        any."""
-        wider: dict[tuple[str, str], ColumnType] = {}
-        for problem in done.problems.found:
-            if problem.kind not in ("too wide", "unfit") or not problem.table:
-                continue
-            for name, column in self.layout.tables[problem.table].columns.items():
-                for header in set(problem.headers) & set(column.sources):
-                    needed = settle(encoded[problem.source].column(header)).type
-                    if new := _wider(
-                        column.of_type, needed, encoded[problem.source].column(header).values
-                    ):
-                        wider[problem.table, name] = new
-        for (table, name), type_ in wider.items():
-            old = self.layout.tables[table].columns[name].type
-            self.text = with_type(self.text, table, name, str(type_))
-            self.file.widen_column(table, name, type_)
-            self.learned.append(f"{table}.{name} is {type_} from now on, no longer {old}")
-        if wider:
-            self.layout = parse_layout(self.text, "the layout in the database")
-        return bool(wider)
 
     def _changes(self, done: Split) -> tuple[ValueChanged, ...]:
         """The values that are changed, before and after."""
@@ -926,40 +796,3 @@ def _as_in_files(texts: Mapping[int, str | None], type_: ColumnType) -> dict[int
 def _called(routed: Routed) -> str:
     sheet = f', sheet "{routed.spec.sheet}"' if routed.spec.sheet else ""
     return (routed.place if "://" in routed.place else Path(routed.place).name) + sheet
-
-
-def _digits_of(values: pa.StringArray, old: ColumnType) -> ColumnType | None:
-    """The decimal that values with the marks of an old one need; None where they are none such."""
-    any_size = with_marks(old, old.form)
-    if any_size is None or to_typed(values, any_size).null_count > values.null_count:
-        return None
-    texts = [v.lstrip("-").replace(old.thousands or " ", "") for v in values.to_pylist() if v]
-    parts = [text.partition(old.mark) for text in texts]
-    whole, places = (max((len(p[i]) for p in parts), default=0) for i in (0, 2))
-    return ColumnType("decimal", max(whole + places, 1), places)
-
-
-def _wider(old: ColumnType, needed: ColumnType, values: pa.StringArray) -> ColumnType | None:
-    """A type that holds what the old one does, and the new values; None where there is none of the
-    same kind."""
-    import pyarrow.compute as pc
-
-    if old.kind == "text" and old.width:
-        return ColumnType(
-            "text", width=max(old.width, int(pc.max(pc.utf8_length(values)).as_py() or 0))
-        )
-    if old.kind == "decimal" and needed.kind not in ("decimal", "integer"):
-        needed = _digits_of(values, old) or needed
-    if old.kind == "decimal" and needed.kind in ("decimal", "integer"):
-        whole = max(
-            old.precision - old.scale,
-            needed.precision - needed.scale if needed.kind == "decimal" else 18,
-        )
-        scale = max(old.scale, needed.scale)
-        form = (
-            old.form
-            if scale == old.scale
-            else old.form[: -old.scale or None] + old.form[-1] * scale
-        )
-        return ColumnType("decimal", whole + scale, scale, form)
-    return None
