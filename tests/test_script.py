@@ -143,7 +143,7 @@ def test_scripts_for_engines_that_are_not_run_here(kerfmark: Runner, tmp_path: P
 
 def test_known_is_for_tables_that_are_there(visits: Path, kerfmark: Runner) -> None:
     assert (
-        "knows no records yet"
+        "has no records yet"
         in kerfmark("cut", "visits.csv", "--into", "v.db", "--known", "keep", code=2).err
     )
 
