@@ -150,6 +150,9 @@ def test_a_few_broken_bytes_leave_the_rest_utf_8_and_can_be_read_as_they_are(
     told = kerfmark("cut", "towns.csv", "--into", "a.db", code=2).err
     assert 'towns.csv, row 53: "B\\xfclach" is not UTF-8 text\n  row 54: "K\\xfcsnacht"' in told
     assert '--encoding utf-8+cp1252 reads it, if "Bülach" is right' in told
+    shown = kerfmark("measure", "towns.csv").out.split("findings")[1]
+    ways = ["--encoding utf-8+cp1252 reads it", "save the file as UTF-8"]  # below each other
+    assert [line.index(w) for w in ways for line in shown.splitlines() if w in line] == [11, 11]
     found = kerfmark("measure", "towns.csv", "--json").json["sources"][0]
     assert found["how"].endswith("utf-8") and found["findings"][0]["rows"] == [53, 54]
     kerfmark("cut", "towns.csv", "--into", "a.db", "--encoding", "utf-8+cp1252")

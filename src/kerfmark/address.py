@@ -1,4 +1,4 @@
-"""What the name of a database says: a path, or a URL with all that stands in it; where a password
+"""What the name of a database says: a path, or a URL with all that is in it; where a password
 may come from, and what messages may show of it."""
 
 from __future__ import annotations

@@ -83,7 +83,9 @@ def chosen(args: argparse.Namespace) -> Decisions:
         not_blanks=tuple(args.not_blank),
         units=tuple(pairs(args.unit, "COLUMN=CHANGE", '--unit "Weight=lb to kg"')),
         means=corrections(args.correct),
-        derived=tuple(_first(args.derive, "NAME=EXPRESSION", '--derive "year=year([Day])"')),
+        derived=tuple(
+            pairs(args.derive, "NAME=EXPRESSION", '--derive "year=year([Day])"', first=True)
+        ),
     )
 
 
@@ -100,14 +102,3 @@ def corrections(said: Sequence[str]) -> tuple[tuple[str, str], ...]:
             )
         out.append((what.strip(), meaning.strip()))
     return tuple(out)
-
-
-def _first(values: Sequence[str], form: str, example: str) -> list[tuple[str, str]]:
-    """The text before and after the first sign of equality in each value."""
-    out = []
-    for value in values:
-        name, equals, rest = (part.strip() for part in value.partition("="))
-        if not equals or not name or not rest:
-            raise UsageError(f'"{value}" is not {form}', next=f"write it like {example}")
-        out.append((name, rest))
-    return out

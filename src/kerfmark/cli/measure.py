@@ -148,8 +148,8 @@ def _tell_finding(f: Finding, source: SourceMeasured, terminal: Terminal) -> Non
         (f"{f.severity:<9}", STYLES[f.severity]),
         f"{where}: {f.what}{in_rows(f.rows, f.total)}",
     )
-    if f.next:
-        terminal.say((f"           {f.next}", FAINT))
+    for line in f.next.split("\n") if f.next else ():
+        terminal.say((f"           {line}", FAINT))
 
 
 def _short(text: str, most: int = LONGEST) -> str:

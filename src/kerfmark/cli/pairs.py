@@ -7,12 +7,16 @@ from collections.abc import Sequence
 from kerfmark.errors import UsageError
 
 
-def pairs(values: Sequence[str], form: str, example: str) -> list[tuple[str, str]]:
-    """The text before and after the last sign of equality in each value of an option; headers may
-    have others. Raises UsageError for a value without one, or with nothing on one side."""
+def pairs(
+    values: Sequence[str], form: str, example: str, *, first: bool = False
+) -> list[tuple[str, str]]:
+    """The text before and after the last sign of equality in each value of an option (or the
+    `first`, where the text after it may have others; headers may have some too). Raises UsageError
+    for a value without one, or with nothing on one side."""
     out = []
     for value in values:
-        before, equals, after = (part.strip() for part in value.rpartition("="))
+        parts = value.partition("=") if first else value.rpartition("=")
+        before, equals, after = (part.strip() for part in parts)
         if not equals or not before or not after:
             raise UsageError(f'"{value}" is not {form}', next=f"write it like {example}")
         out.append((before, after))

@@ -133,7 +133,7 @@ of the parts; the row is that of the record)."""
 
 
 def read_changes(reader: Reader, loads: Sequence[int]) -> dict[tuple[str, str], list[Change]]:
-    """By table and column, what some loads said otherwise, the first load first. A column "" stands
+    """By table and column, what some loads said otherwise, the first load first. A column "" is
     for the parts of a record as a whole, which were not taken over; REPLACED for such that were."""
     out: dict[tuple[str, str], list[Change]] = {}
     if loads:

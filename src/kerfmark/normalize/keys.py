@@ -82,7 +82,7 @@ def with_keys(layout: Layout, tables: Mapping[str, TableRows]) -> None:
 def _key_values(
     layout: Layout, tables: Mapping[str, TableRows], parent: str, key: str, record: np.ndarray
 ) -> Column:
-    """What stands in a column of a parent's key for each of the records that lead there."""
+    """The values in a column of a parent's key for each of the records that lead there."""
     spec, rows = tables[parent].spec, tables[parent]
     if layout.has_generated_key(parent):
         return Linked(record)

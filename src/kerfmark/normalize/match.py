@@ -29,11 +29,11 @@ class Matched:
     keys: Mapping[str, Mapping[str, pa.Array]]
 
     def arrays(self, name: str, columns: Sequence[str], records: np.ndarray) -> dict[str, pa.Array]:
-        """Columns and links of some records of a table, as they stand in the database."""
+        """Columns and links of some records of a table, as they are in the database."""
         return _arrays(self.incoming, self.keys, name, columns, records)
 
     def named_by(self, name: str, records: np.ndarray) -> list[pa.Array] | int:
-        """The natural keys of some records as they would stand in the database, where they are
+        """The natural keys of some records as they would be in the database, where they are
         known by any; else how many they are."""
         columns = self.incoming.tables[name].spec.known_by
         if not columns or not len(records):

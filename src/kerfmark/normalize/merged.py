@@ -40,7 +40,7 @@ class Existing(Protocol):
         ...
 
     def texts(self, table: str, column: str, rows: Sequence[int]) -> dict[int, str | None]:
-        """What stands in a column of some rows, as text; "" for a blank."""
+        """The values in a column of some rows, as text; "" for a blank."""
         ...
 
     def parent_rows(

@@ -122,7 +122,7 @@ class _Planning:
     def _existing_value(
         self, tables: Sequence[str], links: Sequence[str], column: str, records: np.ndarray
     ) -> dict[int, str]:
-        """What stands in a column that links lead to, as text, for records of the first of some
+        """The values in a column that links lead to, as text, for records of the first of some
         tables."""
         out: dict[int, str] = {}
         for record in records[self.is_new[tables[0]][records]].tolist():  # a record of these files

@@ -56,5 +56,5 @@ def rule_of(layout: Layout, table: str, column: str, known: str) -> str:
     if policy == "replace":
         return "overwrite"
     if spec.part_of and policy != "keep":
-        return "refuse"  # the parts of a known record are not mended one by one
+        return "refuse"  # the parts of a known record are not changed one by one
     return policy

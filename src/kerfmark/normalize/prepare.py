@@ -1,4 +1,4 @@
-"""The rows of a source as its layout wants them: without what stands for a blank, without rows that
+"""The rows of a source as its layout wants them: without what means a blank, without rows that
 are left out or set aside, and with every column treated, typed or derived. Both the splitting and
 the proof begin here, and go separate ways after it."""
 

@@ -124,7 +124,7 @@ def _of_column(
             f'"{told.misfit_values[0]}" is not {article(told.mostly)} like the rest of the column',
             "correct the cell; as it is, the column is loaded as text"
             if text
-            else 'correct the cell, or set type = "text" in the layout to keep the column as text',
+            else f'correct the cell\n--type "{header}=text" keeps the column as text',
             total=told.misfits,
         )
     elif told.type == "text" and len(forms := _mixed_forms(column)) > 1:

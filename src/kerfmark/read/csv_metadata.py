@@ -41,7 +41,7 @@ class DescribedLink:
 @dataclass(frozen=True)
 class DescribedFile:
     """A CSV file: how it is written, its columns, the primary key, further sets that tell rows
-    apart, links, and the columns in which apostrophes stand before what a spreadsheet would run."""
+    apart, links, and the columns in which apostrophes are before what a spreadsheet would run."""
 
     file: Path
     delimiter: str

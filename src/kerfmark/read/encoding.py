@@ -163,15 +163,15 @@ def _mixed_codec(name: str) -> codecs.CodecInfo | None:
     if second is None:
         return None
 
-    def mended(error: UnicodeError, errors: str = "strict") -> tuple[str, int]:
+    def replaced(error: UnicodeError, errors: str = "strict") -> tuple[str, int]:
         if not isinstance(error, UnicodeDecodeError):
             raise error
         return decode_other(error.object[error.start : error.end], errors)[0], error.end
 
     decode_other = second.decode
     handler = f"kerfmark-{second.name}"
-    codecs.register_error(handler, mended)
-    codecs.register_error(f"{handler}-shown", lambda e: mended(e, "replace"))
+    codecs.register_error(handler, replaced)
+    codecs.register_error(f"{handler}-shown", lambda e: replaced(e, "replace"))
 
     class Decoder(codecs.BufferedIncrementalDecoder):
         def _buffer_decode(self, data: Any, errors: str, final: bool) -> tuple[str, int]:

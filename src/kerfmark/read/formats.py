@@ -14,7 +14,7 @@ FORMATS: tuple[Format, ...] = (
     arrow_file.FORMAT,
     orc.FORMAT,
     database.FORMAT,
-    text_file.FORMAT,  # the last one: what is none of the others is read as text
+    text_file.FORMAT,  # the last one: what is not one of the others is read as text
 )
 READABLE = frozenset(
     ending for format_ in FORMATS if not format_.magic for ending in format_.endings

@@ -33,7 +33,7 @@ from kerfmark.read.source import (
 T = TypeVar("T")
 
 RECORD = "record"
-"""The header under which a record's number stands, where lists belong to it."""
+"""The header of a record's number, where lists belong to it."""
 POSITION = "position"
 VALUE = "value"
 _UNITS = {"s": "seconds", "ms": "milliseconds", "us": "microseconds", "ns": "nanoseconds"}
@@ -307,7 +307,7 @@ def without_maps(type_: pa.DataType) -> pa.DataType:
 
 
 def _at(rows: pa.Array, way: tuple[str, ...]) -> pa.Array:
-    """What a field of every row holds; null where the record it stands in is."""
+    """What a field of every row holds; null where the record it is in is."""
     for name in way:
         rows = pc.struct_field(rows, name)
     return rows

@@ -157,7 +157,7 @@ def transcoder(dialect: Dialect, origin: Origin) -> Callable[[bytes, bool], byte
         if not dialect.edges and dialect.cut_at != dialect.delimiter:
             if STAND_IN in text:
                 raise SourceError(
-                    "the file holds the control character 0x1F, which stands for such a delimiter "
+                    "the file holds the control character 0x1F, which replaces such a delimiter "
                     "while reading",
                     code="source.stand-in",
                     origin=origin,

@@ -103,6 +103,11 @@ class Remark:
     total: int = 0
     next: str = ""
 
+    @property
+    def remedies(self) -> str:
+        """What to do, which may be several ways on lines of their own, within a sentence."""
+        return self.next.replace("\n", "; ")
+
 
 class RaggedRow(NamedTuple):
     """A row with too few or too many fields: where (as a person counts), how many, its text, and

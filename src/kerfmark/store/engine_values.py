@@ -43,7 +43,7 @@ def _typed(values: pa.Array, type_: pa.DataType) -> pa.Array:
 
 
 def _decimals(values: pa.DoubleArray, type_: pa.Decimal128Type) -> pa.Decimal128Array:
-    """Numbers that stand for decimals of at most 15 digits."""
+    """Numbers in place of decimals of at most 15 digits."""
     out = pc.cast(values, type_)
     there = values.is_valid().to_numpy(zero_copy_only=False)
     low = np.frombuffer(out.buffers()[1], np.int64)[::2][

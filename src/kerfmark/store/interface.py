@@ -72,7 +72,7 @@ class Reader(Protocol):
     enforces_links: bool
 
     def ask(self, sql: str) -> Sequence[Sequence[Any]]:
-        """The rows that a query gives. Names in it stand in double quotes, texts in single ones."""
+        """The rows that a query gives. Names in it are in double quotes, texts in single ones."""
         ...
 
     def tables(self) -> list[str]:
@@ -118,7 +118,7 @@ class Reader(Protocol):
     def batches(
         self, rows: str, cells: Sequence[str], types: Sequence[pa.DataType], order: str = ""
     ) -> Iterator[pa.RecordBatch]:
-        """What SQL expressions give for each of some rows (what stands after FROM), in no order
+        """What SQL expressions give for each of some rows (what is after FROM), in no order
         unless one is asked for; types as `to_engine` gives them. Raises OSError when a cell has
         another."""
         ...
@@ -224,7 +224,7 @@ class Changing(Reader, Protocol):
         ...
 
     def texts(self, table: str, column: str, rows: Sequence[int]) -> dict[int, str | None]:
-        """What stands in a column of some rows, as text; "" for a blank."""
+        """The values in a column of some rows, as text; "" for a blank."""
         ...
 
     def parent_rows(
@@ -279,7 +279,7 @@ class Changing(Reader, Protocol):
         ...
 
     def exact_values(self, table: str, column: str, rows: np.ndarray) -> list[str | None]:
-        """What stands in a column of some rows, as `exact` gives it."""
+        """The values in a column of some rows, as `exact` gives it."""
         ...
 
     def restore_values(

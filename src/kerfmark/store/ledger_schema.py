@@ -17,7 +17,7 @@ NAMES = tuple(OWN + name for name in reversed(TABLES))
 @dataclass(frozen=True)
 class LedgerTypes:
     """How an engine spells the types of the ledger; `any` takes every value, `sequence` is a whole
-    column (or "") that counts rows; `options` stand at the end of CREATE TABLE."""
+    column (or "") that counts rows; `options` are at the end of CREATE TABLE."""
 
     text: str
     any: str

@@ -10,7 +10,7 @@ def quote(name: str) -> str:
 
 
 def unquote(identifier: str) -> str:
-    """The name that an SQL identifier stands for, however it is quoted."""
+    """The name that an SQL identifier means, however it is quoted."""
     first, last = identifier[:1], identifier[-1:]
     if len(identifier) > 1 and (first, last) in (('"', '"'), ("`", "`")):
         return identifier[1:-1].replace(first * 2, first)

@@ -13,7 +13,7 @@ _ESCAPES = (("\\", "\\\\"), ("\t", "\\t"), ("\n", "\\n"), ("\r", "\\r"))
 
 
 def tab_separated(batch: pa.RecordBatch) -> memoryview:
-    """The rows of a batch of texts and numbers; `\\N` stands for a blank."""
+    """The rows of a batch of texts and numbers; `\\N` is a blank."""
     columns = [
         pc.fill_null(_escaped(c) if pa.types.is_string(c.type) else pc.cast(c, pa.string()), "\\N")
         for c in batch.columns

@@ -224,7 +224,7 @@ def _notes_of_reading(encoded: Mapping[str, EncodedSource]) -> Iterator[str]:
         file = "" if whole.found.parts else f"{whole.source.origin().file}: "
         for r in whole.found.remarks:
             if r.severity == "doubtful" or not r.header:
-                remedy = f"; {r.next}" if r.next else ""
+                remedy = f"; {r.remedies}" if r.next else ""
                 yield f"{file}{r.what}{in_rows(r.rows, r.total)}{remedy}"
 
 

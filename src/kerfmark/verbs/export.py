@@ -336,7 +336,7 @@ class _Job:
             if risky and how.harmless:
                 self.remarks.append(
                     f"{table.name}: {sum(risky.values()):,} cells begin like a formula, so an "
-                    "apostrophe stands "
+                    "apostrophe is put "
                     "before them; --formulas as-they-are leaves them"
                 )
             described.append(

@@ -168,8 +168,8 @@ def _digits_of(values: pa.StringArray, old: ColumnType) -> ColumnType | None:
 
 
 def _wider(old: ColumnType, needed: ColumnType, values: pa.StringArray) -> ColumnType | None:
-    """A type that holds what the old one does, and the new values; None where there is none of the
-    same kind."""
+    """A type that holds what the old one does, and the new values; None where no type of the same
+    kind does."""
     import pyarrow.compute as pc
 
     if old.kind == "text" and old.width:

@@ -221,7 +221,7 @@ def _proposed(
                 r.header or found.name,
                 r.what
                 + in_rows(r.rows[:NOTED], r.total)
-                + (f"; {r.next}" if r.severity == "doubtful" and r.next else ""),
+                + (f"; {r.remedies}" if r.severity == "doubtful" and r.next else ""),
             )
             for r in source.found.remarks
         )

@@ -166,15 +166,18 @@ def as_decided_before(database: Database, inputs: Sequence[Path]) -> Sequence[Pa
     """The saved layout in place of the files that a database is to be built of again, where a
     person decided about its tables when it was built from just these files: decided once is
     decided. Otherwise the files."""
-    saved, texts = database.layout_path, _layouts_of(database)
-    there = saved.read_text(encoding="utf-8", errors="replace") if saved.exists() else ""
-    if not texts or there != texts[-1]:
+    saved = database.layout_path
+    if not saved.exists() or not database.exists():
         return inputs
-    with database.reading() as reader:
-        first = Ledger(reader).live[:1]
-    if not first or not first[0].options.decided:
+    try:
+        with database.reading() as reader:
+            ledger = Ledger(reader)
+    except KerfmarkError:  # what is wrong with it is told where it is replaced
         return inputs
-    layout = parse_layout(texts[-1], "the layout in the database")
+    there = saved.read_text(encoding="utf-8", errors="replace")
+    if there != ledger.layout or not any(n.options.decided for n in ledger.live[:1]):
+        return inputs
+    layout = parse_layout(there, "the layout in the database")
     files = [f for s in layout.sources.values() for f in (s.file, *(p.file for p in s.parts)) if f]
     mine = {(saved.parent / f).resolve() for f in files}
     named = {p.resolve() for p in inputs}

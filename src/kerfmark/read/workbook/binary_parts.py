@@ -1,4 +1,4 @@
-"""What stands in the binary parts of a workbook that the workbook library does not tell: which
+"""What is in the binary parts of a workbook that the workbook library does not tell: which
 cells hold an error.
 
 Both forms are rows of records, each a number, its length and its bytes. Sources: the open

@@ -68,7 +68,7 @@ def _refuse_text(path: Path) -> None:
 
 def refuse_stray(path: Path, sheet: str) -> None:
     """Raises SourceError for a sheet so empty that it cannot be read: the library makes room for
-    every cell from the first one to the last, and a single one may stand at the very end. How far
+    every cell from the first one to the last, and a single one may be at the very end. How far
     they reach is said in the file, but not always rightly."""
     if path.suffix.lower() not in PARTED:
         return

@@ -1,4 +1,4 @@
-"""What a range, a defined name or a declared table of a workbook stands for."""
+"""What a range, a defined name or a declared table of a workbook refers to."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ def sheet_of(path: Path, cells: str, book: Any) -> str:
 
 def _meant(path: Path, cells: str) -> str:
     """A range in letters and numbers: itself, or what a defined name or a table of the workbook
-    stands for."""
+    refers to."""
     import python_calamine as calamine
 
     if RANGE.match(cells):
@@ -74,7 +74,7 @@ def _meant(path: Path, cells: str) -> str:
 
 
 def area_of(path: Path, sheet: str, cells: str) -> Area:
-    """The area of a sheet that a range, defined name or table stands for; all of it for "".
+    """The area of a sheet that a range, defined name or table refers to; all of it for "".
 
     Raises SourceError for what is none, or lies on another sheet.
     """

@@ -1,4 +1,4 @@
-"""What stands in an OpenDocument spreadsheet that the workbook library does not tell: which cells
+"""What is in an OpenDocument spreadsheet that the workbook library does not tell: which cells
 hold an error.
 
 Source: OASIS Open Document Format for Office Applications, version 1.3, part 3, section 9.1

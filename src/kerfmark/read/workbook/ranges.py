@@ -1,4 +1,4 @@
-"""Ranges of cells as people write them (`C5:H200`), and the areas that they stand for."""
+"""Ranges of cells as people write them (`C5:H200`), and the areas that they refer to."""
 
 from __future__ import annotations
 

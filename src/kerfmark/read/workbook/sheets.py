@@ -1,7 +1,7 @@
 """Workbooks: every sheet is a source, its cells turned into the texts that a person sees.
 
 Dates are spelled YYYY-MM-DD (with the time where there is one), numbers as short as they are exact,
-truth as TRUE and FALSE; formulas are what they last came to. A table may stand anywhere in its
+truth as TRUE and FALSE; formulas are what they last came to. A table may be anywhere in its
 sheet: title lines above it and empty columns beside it are left out. A range, a defined name or a
 table of the workbook may be named instead.
 """

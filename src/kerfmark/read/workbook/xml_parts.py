@@ -1,5 +1,5 @@
-"""What stands in the XML parts of an Office Open XML workbook that the workbook library does not
-tell: which cells hold an error, and what its defined names stand for."""
+"""What is in the XML parts of an Office Open XML workbook that the workbook library does not
+tell: which cells hold an error, and what its defined names refer to."""
 
 from __future__ import annotations
 
@@ -73,7 +73,7 @@ def _column(letters: bytes) -> int:
 
 
 def defined_name(path: Path, name: str) -> str:
-    """What a defined name stands for, such as `Register!$A$1:$C$20`; "" when there is no such
+    """What a defined name refers to, such as `Register!$A$1:$C$20`; "" when there is no such
     name."""
     try:
         with zipfile.ZipFile(path) as archive:
