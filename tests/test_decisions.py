@@ -15,6 +15,10 @@ from typing import Any
 import pytest
 
 from conftest import Runner
+from kerfmark import Decisions, Reading, Steering
+from kerfmark.progress import silent
+from kerfmark.structure.decisions import decide
+from kerfmark.verbs.proposing import mark_inputs
 
 HEADER = ["No", "Day", "Seen", "Hive", "Kind", "Lb", "Sum", "Keeper", "Phone", "Mood"]
 
@@ -314,19 +318,21 @@ def test_a_number_or_another_word_is_not_offered_as_a_spelling(
     assert "--correct" not in told and 'in "hive": 2' in told
 
 
-def test_a_name_for_a_column_does_not_make_a_chance_stay(
-    kerfmark: Runner, tmp_path: Path, write: Callable[..., Path]
+@pytest.mark.parametrize(
+    ("said", "wished"),
+    [
+        ({"column_names": (("Mood", "temper"),), "derived": (("year", "2025"),)}, set()),
+        ({"optional": ("Mood",), "means": (("Mood:wild", "calm"),)}, set()),
+        ({"unique": (("Day", "Mood"),)}, {("Day", "again"), ("Mood", "again")}),
+        ({"required": ("hive.kind",)}, {("Kind", "blank"), ("Kind", "cannot be")}),
+        ({"types": (("Mood", "text(9)"),)}, {("Mood", "unfit"), ("Mood", "too wide")}),
+    ],
+)
+def test_only_what_rows_can_break_is_not_given_up_by_a_trial(
+    said: Any, wished: set[tuple[str, str]], tmp_path: Path
 ) -> None:
-    """What is decided about names changes nothing of what a trial gives up."""
-    names = {f"{n % 7}": f"Mood {n % 7}" for n in range(7)}
-    rows = "".join(f"{n},{n % 7},{names[str(n % 7)]},{n % 3}\n" for n in range(1, 200))
-    write("a.csv", "no,code,mood,kg\n" + rows + "200,3,Mood 9,1\n")
-    plain = kerfmark("mark", "a.csv").out
-    named = kerfmark(
-        "mark", "a.csv", "--column-name", "mood=temper", "--column-name", "code=sort"
-    ).out
-    assert [line.split()[0] for line in plain.splitlines()[:2]] == [
-        line.split()[0] for line in named.splitlines()[:2]
-    ]
-    kerfmark("cut", "a.csv", "--into", "a.db", "--column-name", "mood=temper")
-    kerfmark("prove", "a.db")
+    """Where a cut would refuse what is proposed, it is given up, unless a person has decided just
+    that: a name for a column decides nothing about the rows."""
+    steering = Steering(known_by=(("Hive",), ("Keeper",)))
+    marked = mark_inputs([tmp_path / "rounds.csv"], Reading(), tmp_path, silent, steering)
+    assert decide(marked.proposal.layout, marked.encoded, Decisions(**said)).wished == wished

@@ -271,7 +271,7 @@ TRIED = [
     ("measure torn.json", "fetch the file again", 'put torn.json [{{"a":1}}] && measure torn.json'),
     ("measure mixed.json", "write the field the same way in every record", 'put mixed.json [{{"a":1}},{{"a":2}}] && measure mixed.json'),
     ("measure uneven.csv --json-cells parts", "leave out --json-cells", "measure uneven.csv"),
-    ("measure two.zip --json-cells a", "", "measure visits.csv"),
+    ("measure two.zip --json-cells a", "unpack the archive, and name the file", "measure two.csv"),
     ("measure page.xlsx", "open it in a spreadsheet program", "measure book.xlsx"),
     ("measure text.xlsx", "name it text.csv", "mv text.xlsx text.csv && measure text.csv"),
     ("measure visits.csv --skip-rows no.csv:1", "the files are", "measure visits.csv --skip-rows visits.csv:1"),
