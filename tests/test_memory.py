@@ -283,8 +283,8 @@ def test_a_folder_that_is_not_there_is_told(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("said", "told"),
     [
-        ("10MB", "10 MB of memory cannot do"),
-        ("0", "0 MB of memory cannot do"),
+        ("10MB", "10 MB of memory is not enough"),
+        ("0", "0 MB of memory is not enough"),
         ("much", '"much" is not a size'),
     ],
 )

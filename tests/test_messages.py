@@ -371,7 +371,7 @@ FAULTS: dict[str, tuple[Callable[[Path], object], dict[str, tuple[object, str, o
     ),
     "cannot be written without quotes": (cell_with_a_delimiter, {}),
     "these columns cannot share a table": (rooms, {}),
-    "what was loaded cannot be taken away": (rows_of_others_refer_to_what_was_filled, {}),
+    "the rows that were loaded cannot be deleted": (rows_of_others_refer_to_what_was_filled, {}),
     "the script cannot be written there": (
         lambda f: library.cut(
             [laid(f, "visits.csv", "no hive place kg")], script=f / "x.sql", engine="oracle"

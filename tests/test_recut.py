@@ -385,7 +385,7 @@ def test_what_somebody_has_added_by_hand_is_not_lost(tmp_path: Path) -> None:
     with sqlite3.connect(tmp_path / "a.db") as db:
         db.execute("UPDATE hive SET colour = NULL WHERE hive = 'H9'")
         db.execute("ALTER TABLE hive ADD COLUMN weight integer")
-    with pytest.raises(UsageError, match=r"the layout knows no column hive\.weight"):
+    with pytest.raises(UsageError, match=r"the layout has no column hive\.weight"):
         recut(tmp_path / "a.db", tmp_path / "new.toml")
     with sqlite3.connect(tmp_path / "a.db") as db:
         db.execute("ALTER TABLE hive DROP COLUMN weight")

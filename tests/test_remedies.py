@@ -3,6 +3,9 @@ as it is printed, and then the command succeeds."""
 
 from __future__ import annotations
 
+import contextlib
+import gzip
+import os
 import shlex
 import shutil
 import sqlite3
@@ -14,6 +17,7 @@ import pytest
 
 import kerfmark as library
 from conftest import Runner
+from engines import Target
 from pairs import Program
 
 VISITS = "no,day,hive,kind,kg,keeper\n" + "".join(
@@ -31,6 +35,12 @@ LAYOUT = (
 def later(*rows: str, header: str = "no,day,hive,kind,kg,keeper") -> str:
     """The text of a later file."""
     return "\n".join([header, *rows]) + "\n"
+
+
+def two_sources(other: str) -> str:
+    """The layout with another source."""
+    text = LAYOUT.replace("[tables.visit]", other + '[tables.visit]\nsource = "visits"')
+    return text.replace("[tables.hive]", '[tables.hive]\nsource = "visits"')
 
 
 GOOD = "90,2026-01-01,H1,straw,2.5,Ada 1"
@@ -84,11 +94,47 @@ def prepared(tmp_path_factory: pytest.TempPathFactory) -> Path:
         "nokey.csv": later("90,2026-01-01,straw,2.5,Ada 1", header="no,day,kind,kg,keeper"),
         "clash/visits.txt": "mine",
         "clash/inspections-2025.csv": "mine",
+        "nodes.csv": "code,name,above\nA,all,\n"
+        + "".join(f"{c},{c} of it,A\n" for c in "BCDEFGHI"),
         "tree.csv": "code,name\n1,a\n1.1,b\n2,c\n",
+        "hives.csv": "hive,kind\nH1,straw\nH2,long\n",
+        "more.csv": "hive,kind\nH3,straw\nH4,long\n",
+        "deep.toml": "a = " + "[" * 2000,
+        "thousands.csv": "x,y\n" + "".join(f'{n},"{n},{n}00"\n' for n in range(1, 9)),
+        "bare.json": '[{"a": 1}, 2]',
+        "levels.json": "[" + '{"a":' * 999 + "1" + "}" * 999 + "]",
+        "alike.json": '[{"a": {"b": 1}, "a": 2}]',
+        "mixed.csv": 'id,parts\n1,"[{""n"":1}]"\n2,"[{""n"":{""m"":2}}]"\n',
+        "torn.parquet": "PAR1 and no more",
+        "split.csv": "a||b\n1||x\x1fy\n",
+        "named.csv": "a,b\n1,\u0416\n",
+        "long.csv": "a,b\n1," + "x" * 40_000 + "\n",
+        "described/d.csv": "a,b\n1,2\n3,4\n",
+        "described/csv-metadata.json": '{"@context": "http://www.w3.org/ns/csvw", "url": "d.csv", '
+        '"tableSchema": {"columns": [{"titles": "a"}, {"titles": "c"}]}}',
+        "roles.csv": "visit,seen,by,note\n"
+        + "".join(f"{n},K{n % 4},K{n % 3},{'old' if n % 4 else 'new'}\n" for n in range(1, 41)),
+        "same.toml": two_sources('[sources.later]\nfile = "visits.csv"\n')
+        + '[tables.other]\nsource = "later"\neach_row = true\ncolumns = ["no", "day", "hive", "kind", "kg", "keeper"]\n',
+        "fresh.toml": two_sources('[sources.more]\nfile = "two.csv"\n')
+        + '[tables.more]\nsource = "more"\neach_row = true\ncolumns = ["a", "b"]\n',
+        "ordered.toml": LAYOUT.replace('links = ["hive"]', 'links = ["hive"]\norder = ["day"]'),
     }.items():
         (path / name).parent.mkdir(exist_ok=True)
         (path / name).write_text(text)
     (path / "latin.csv").write_bytes((path / "latin.csv").read_text().encode("cp1252"))
+    (path / "other.txt").write_bytes(bytes(range(256)) * 4)
+    (path / "byte.json").write_bytes(b'[{"a": "\xe9"}]')
+    (path / "away.csv").symlink_to("nowhere.csv")
+    (path / "zeros.gz").write_bytes(gzip.compress(b"a,b\n" + b"0,0\n" * 3_000_000))
+    with zipfile.ZipFile(path / "secret.zip", "w") as packed:
+        packed.writestr("a.csv", "a,b\n1,2\n")
+    raw = bytearray((path / "secret.zip").read_bytes())
+    raw[6] |= 1  # the flag of an encrypted member, in its own header and in the directory
+    raw[raw.index(b"PK\x01\x02") + 8] |= 1
+    (path / "secret.zip").write_bytes(raw)
+    with zipfile.ZipFile(path / "torn.xlsx", "w") as packed:
+        packed.writestr("xl/workbook.xml", "<workbook")
     with zipfile.ZipFile(path / "two.zip", "w") as packed:
         packed.writestr("a.csv", "a,b\n1,2\n")
         packed.writestr("c.csv", "c,d,e\n1,2,3\n")
@@ -300,6 +346,102 @@ TRIED = [
 ]  # fmt: skip
 
 
+AFTER = [
+    # what is done first; the command; and as above
+    ("", "show postgresql://127.0.0.1/test?sslrootcert=no.pem", "check the name and the folder", "show v.db"),
+    ("cut nodes.csv --into n.db --link above=node", "show n.db --tree", "kerfmark show DB TABLE --tree", "show n.db node --tree"),
+    ("", "measure visits.csv --memory 10MB", "allow", "measure visits.csv --memory 300MB"),
+    ("", "check deep.toml", "a layout has four levels", "put deep.toml {LAYOUT} && check deep.toml"),
+    ("put kinds.csv no,day,hive,kind,kg,keeper\\n91,2026-01-02,H1,long,2.5,Ada 1\\n && add kinds.csv --into v.db --known overwrite && sql v.db UPDATE hive SET kind = 'log' WHERE hive = 'H1'", "undo v.db 2", "set it to what the load made of it", "sql v.db UPDATE hive SET kind = 'long' WHERE hive = 'H1' && undo v.db 2"),
+    ("", "mark thousands.csv --type y=decimal", "decimal(9,2) 0,00", 'mark thousands.csv --type "y=decimal(9,2) 0,00"'),
+    ("", "measure wibble://h/d --table a", "name postgresql://", "measure club.db --table bare"),
+    ("", "measure postgresql://127.0.0.1:1/x --table a", "check the address", "measure club.db --table bare"),
+    ("", "measure secret.zip", "unpack it with its password", "measure two.csv"),
+    ("", "measure zeros.gz --unpack-limit 1MB", "--unpack-limit 100GB", "measure zeros.gz --unpack-limit 100GB"),
+    ("", "measure other.txt", "export it as CSV and name that file", "measure visits.csv"),
+    ("", "measure mixed.csv --json-cells parts", "leave out --json-cells parts", "measure mixed.csv"),
+    ("", "measure bare.json", "write it as one object per record", 'put bare.json [{{"a":1}},{{"a":2}}] && measure bare.json'),
+    ("", "measure byte.json", "save the file as UTF-8", 'put byte.json [{{"a":"é"}}] && measure byte.json'),
+    ("", "measure levels.json", "write the file with fewer levels", 'put levels.json [{{"a":{{"b":1}}}}] && measure levels.json'),
+    ("", "measure alike.json", "give each field of a record a name of its own", 'put alike.json [{{"a":{{"b":1}},"c":2}}] && measure alike.json'),
+    ("", "measure away.csv", "put the file back", "put nowhere.csv {VISITS} && measure away.csv"),
+    ("pipe pipe.csv", "measure pipe.csv", "save it as a file", "put saved.csv {VISITS} && measure saved.csv"),
+    ("", "measure torn.parquet", "fetch or write the file again", "measure visits.csv"),
+    ("", "measure split.csv --delimiter ||", "replace that character there", "put split.csv a||b\\n1||xy\\n && measure split.csv --delimiter ||"),
+    ("", "measure torn.xlsx", "open it in a spreadsheet program", "measure book.xlsx"),
+    ("", "measure book.xlsx --cells B5:A1", "write it like C5:H200", "measure book.xlsx --cells A1:B2"),
+    ("mark hives.csv --onto club.db -o o.toml && cut o.toml --into club.db", "cut o.toml --into club.db", "kerfmark add FILES --into DB", "add more.csv --into club.db"),
+    ("", "cut visits.csv --as-script sub --for oracle", "name a file in a folder that exists", "cut visits.csv --as-script s.sql --for oracle"),
+    ("", "add good.csv --into postgresql://127.0.0.1/test --backup b.db", "leave out --backup", "add good.csv --into v.db"),
+    ("", "mark visits.csv --unit kg=wibble", 'write it like "lb to kg"', 'mark visits.csv --unit "kg=lb to kg"'),
+    ("", "mark visits.csv --correct kind=long", '--correct "Kind:wodden=wooden"', "mark visits.csv --correct kind:long=wooden"),
+    ("", "mark visits.csv --correct kind", '--correct "Kind:wodden=wooden"', "mark visits.csv --correct kind:long=wooden"),
+    ("", "add good.csv new.csv --into v.db --put weather=visit --lacking weather= --known overwrite", "one after the other", "add new.csv --into v.db --put weather=visit"),
+    ("sql v.db ALTER TABLE visit RENAME COLUMN keeper TO warden", "add good.csv --into v.db", "put it back", "sql v.db ALTER TABLE visit RENAME COLUMN warden TO keeper && add good.csv --into v.db"),
+    ("sql v.db CREATE TRIGGER t AFTER INSERT ON visit BEGIN DELETE FROM visit WHERE no = NEW.no; END", "add good.csv --into v.db", "look whether a trigger of the database changes rows", "sql v.db DROP TRIGGER t && add good.csv --into v.db"),
+    ("sql v.db CREATE TRIGGER t BEFORE INSERT ON visit WHEN NEW.kg < 3 BEGIN SELECT RAISE(ABORT, 'too light'); END", "add good.csv --into v.db", "correct the row; the rule is the database's own", "put good.csv no,day,hive,kind,kg,keeper\\n90,2026-01-01,H1,straw,3.5,Ada\\n && add good.csv --into v.db"),
+    ("mark hives.csv --onto club.db -o o.toml", "cut o.toml --as-script s.sql --for sqlite", "use --into DB to fill them", "cut o.toml --into club.db"),
+    ("mark hives.csv --onto club.db -o o.toml && cut o.toml --into club.db && sql club.db CREATE TABLE uses (hive INTEGER REFERENCES hive (id)) && sql club.db INSERT INTO uses VALUES (1)", "drop club.db --discard", "delete the rows that refer to them first", "sql club.db DELETE FROM uses && drop club.db --discard"),
+    ("", "add good.csv --into v.db --correct hive:H1=H2", "correct it in the database first", "add good.csv --into v.db"),
+    ("", "cut described/d.csv --into n.db", "correct csv-metadata.json beside it", 'put described/csv-metadata.json {{"@context":"http://www.w3.org/ns/csvw","url":"d.csv","tableSchema":{{"columns":[{{"titles":"a"}},{{"titles":"b"}}]}}}} && cut described/d.csv --into n.db'),
+    ("", "recut v.db fresh.toml", "kerfmark cut FILES --into DB --beside", "cut two.csv --into v.db --beside"),
+    ("", "recut v.db ordered.toml", "take order out of tables > visit", "recut v.db l.toml"),
+    ("sql v.db ALTER TABLE visit ADD COLUMN mine TEXT", "recut v.db l.toml", "drop the column and make it again afterwards", "sql v.db ALTER TABLE visit DROP COLUMN mine && recut v.db l.toml"),
+    ("sql v.db INSERT INTO hive (hive, kind) VALUES ('H9', 'long')", "recut v.db l.toml", "delete them here, and kerfmark add that file afterwards", "sql v.db DELETE FROM hive WHERE hive = 'H9' && recut v.db l.toml && put late.csv no,day,hive,kind,kg,keeper\\n92,2026-01-01,H9,long,2.5,Ada 1\\n && add late.csv --into v.db"),
+    ("sql v.db UPDATE visit SET kg = 9.5 WHERE no = 3", "recut v.db l.toml", "kerfmark prove v.db lists them", "sql v.db UPDATE visit SET kg = 3.5 WHERE no = 3 && recut v.db l.toml"),
+    ("cut l.toml --into g.db && put kinds.csv no,day,hive,kind,kg,keeper\\n91,2026-01-02,H1,long,2.5,Ada 1\\n && add kinds.csv --into g.db --known overwrite && rm kinds.csv", "recut g.db l.toml", "put the file back, as it was", "put kinds.csv no,day,hive,kind,kg,keeper\\n91,2026-01-02,H1,long,2.5,Ada 1\\n && recut g.db l.toml"),
+    ("sql v.db CREATE TABLE uses (v INTEGER REFERENCES hive (hive_id)) && sql v.db INSERT INTO uses VALUES (1) && put visits.csv no,day,hive,kind,kg,keeper\\n90,2026-01-01,H7,straw,2.5,Ada\\n", "refresh v.db", "delete the rows that refer to them first", "sql v.db DELETE FROM uses && refresh v.db"),
+    ("cut same.toml --into s.db", "add good.csv --into s.db", "choose with --as", "add good.csv --into s.db --as visits"),
+    ("sql v.db CREATE TABLE pair (a INTEGER, b INTEGER, c TEXT, PRIMARY KEY (a, b)) && sql v.db INSERT INTO pair VALUES (1, 2, 'x')", "show v.db pair 1", "name a value for each, with a comma between", "show v.db pair 1,2"),
+    ("cut named.csv --into n.db", "export n.db named -o x.csv --encoding cp1252", "use --encoding utf-8", "export n.db named -o x.csv --encoding utf-8"),
+    ("", "export v.db -o out --as csv --for oracle", "leave out --for", "export v.db -o out --as csv"),
+    ("", "export v.db visit -o x.csv --as parquet", "name a folder, or leave out --as", "export v.db visit -o x.csv"),
+    ("cut long.csv --into n.db", "export n.db -o x.xlsx", "write CSV, Parquet or JSON Lines", "export n.db -o out --as csv"),
+]  # fmt: skip
+
+
+def do(steps: str, folder: Path, kerfmark: Runner, db: Target | None = None) -> None:
+    """Carries out commands of Kerfmark, and what a person does with files and databases."""
+    steps = steps.replace("{db}", db.url) if db else steps
+    for step in steps.split(" && ") if steps else ():
+        what, _, rest = step.partition(" ")
+        name, _, text = rest.partition(" ")
+        if what == "mkdir":
+            (folder / name).mkdir()
+        elif what == "put":
+            (folder / name).unlink(missing_ok=True)
+            (folder / name).write_text(
+                text.format(LAYOUT=LAYOUT, VISITS=VISITS).replace("\\n", "\n")
+            )
+        elif what == "mv":
+            (folder / name).rename(folder / text)
+        elif what == "pipe":
+            os.mkfifo(folder / name)
+        elif what == "rm":
+            (folder / name).unlink()
+        elif what == "sql" and db:
+            db.do(rest)
+        elif what == "sql":
+            with contextlib.closing(sqlite3.connect(folder / name)) as db:
+                db.executescript(text)
+        else:
+            kerfmark(*shlex.split(step))
+
+
+@pytest.mark.parametrize(("before", "command", "words", "then"), AFTER)
+def test_what_is_said_to_be_done_helps_where_something_was_done_before(
+    before: str,
+    command: str,
+    words: str,
+    then: str,
+    folder: Path,
+    kerfmark: Runner,
+    program: Program,
+) -> None:
+    do(before, folder, kerfmark)
+    test_what_is_said_to_be_done_is_done_and_helps(command, words, then, folder, kerfmark, program)
+
+
 @pytest.mark.parametrize(("command", "words", "then"), TRIED)
 def test_what_is_said_to_be_done_is_done_and_helps(
     command: str, words: str, then: str, folder: Path, kerfmark: Runner, program: Program
@@ -312,18 +454,49 @@ def test_what_is_said_to_be_done_is_done_and_helps(
         then = f"{command} {words}"
     elif then in ("$", "$$"):
         then = words.removeprefix("kerfmark ") + (f" && {command}" if then == "$" else "")
-    for one in then.split(" && "):
-        do = one.split(" ", 2) if one.startswith("put ") else shlex.split(one)
-        if do[0] == "mkdir":
-            (folder / do[1]).mkdir()
-        elif do[0] == "put":
-            text = do[2].format(LAYOUT=LAYOUT, VISITS=VISITS).replace("\\n", "\n")
-            (folder / do[1]).unlink(missing_ok=True)
-            (folder / do[1]).write_text(text)
-        elif do[0] == "mv":
-            (folder / do[1]).rename(folder / do[2])
-        else:
-            kerfmark(*do)
+    do(then, folder, kerfmark)
+
+
+SERVER = [
+    # the engine ("" for both), what is done first, the command, words of what it says to do, and
+    # that done; "sql" speaks to the server
+    ("", "cut l.toml --into {db}", "cut l.toml --into {db}", "kerfmark add FILES --into", "add good.csv --into {db}"),
+    ("", "cut l.toml --into {db}", "cut l.toml --into {db}", "--replace builds them anew", "cut l.toml --into {db} --replace"),
+    ("", "sql CREATE TABLE hive (a INTEGER)", "cut l.toml --into {db}", "call it something else in the layout", "mark l.toml --table-name hive=colony && cut l.toml --into {db}"),
+    ("", "sql CREATE TABLE hive (id INTEGER PRIMARY KEY, hive VARCHAR(20) NOT NULL UNIQUE, kind VARCHAR(20)) && mark hives.csv --onto {db} -o o.toml && cut o.toml --into {db}", "cut visits.csv --into {db} --replace --discard", "kerfmark drop", "drop {db} --discard && sql DROP TABLE hive && cut visits.csv --into {db}"),
+    ("", "cut l.toml --into {db} && sql CREATE TABLE hiver (a INTEGER)", "show {db} hivr", "the tables are", "show {db} hiver"),
+    ("PostgreSQL", "", "show postgresql://postgres@127.0.0.1/test --schema nosuch", "check the name after --schema", "cut l.toml --into {db} && show {db}"),
+    ("PostgreSQL", "cut l.toml --into {db} && sql CREATE VIEW heavy AS SELECT * FROM visit WHERE kg > 3", "drop {db} --discard", "drop these first", "sql DROP VIEW heavy && drop {db} --discard"),
+    ("PostgreSQL", "cut l.toml --into {db}", "show {db} visit --where day=x", "write the value as the column has it", "show {db} visit --where day=2025-04-13"),
+    ("MariaDB", "cut l.toml --into {db} && sql ALTER TABLE visit ADD CHECK (no <> 90)", "add good.csv --into {db}", "correct the row", "put good.csv no,day,hive,kind,kg,keeper\\n91,2026-01-01,H1,straw,3.5,Ada\\n && add good.csv --into {db}"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("db", "before", "command", "words", "then"),
+    [
+        (engine, *case)
+        for only, *case in SERVER
+        for engine in ([only] if only else ["PostgreSQL", "MariaDB"])
+    ],
+    indirect=["db"],
+)
+def test_what_a_server_has_to_say_is_done_and_helps(
+    before: str,
+    command: str,
+    words: str,
+    then: str,
+    folder: Path,
+    kerfmark: Runner,
+    program: Program,
+    db: Target,
+) -> None:
+    if db.engine == "PostgreSQL":
+        db.do(f"CREATE SCHEMA {db.url.rpartition('=')[2]}")
+    do(before, folder, kerfmark, db)
+    refused = program(shlex.split(command.replace("{db}", db.url)), folder)
+    assert refused.code and words in refused.err, refused.err
+    do(then, folder, kerfmark, db)
 
 
 DATA = [

@@ -86,7 +86,7 @@ def limited(limit: int) -> Iterator[None]:
     global _now
     if limit < LEAST:
         raise UsageError(
-            f"{limit / 1e6:,.0f} MB of memory cannot do",
+            f"{limit / 1e6:,.0f} MB of memory is not enough",
             code="usage.memory",
             why="Python and its libraries take about 150 MB themselves",
             next=f"allow {LEAST // 10**6} MB or more",

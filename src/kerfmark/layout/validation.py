@@ -249,13 +249,10 @@ def contradictions(layout: Layout) -> list[Mistake]:
     for name in layout.sources:
         bases = [n for n, t in layout.tables_of(name).items() if t.each_row]
         if len(bases) != 1:
-            out.append(
-                Mistake(
-                    ("sources", name),
-                    f"{len(bases)} tables have each_row = true for it; exactly one must"
-                    + (f" ({', '.join(bases)})" if bases else "; no table takes its rows"),
-                )
-            )
+            have = f"{len(bases)} tables have" if bases else "no table has"
+            those = f" ({', '.join(bases)})" if bases else ""
+            what = f"{have} each_row = true for this source{those}; exactly one must have it"
+            out.append(Mistake(("sources", name), what))
         out += _columns_of_source(layout, name)
     out += [] if out else _circles(layout)
     if not out:
@@ -285,7 +282,7 @@ def _of_table(layout: Layout, name: str, table: TableSpec) -> list[Mistake]:
         out.append(Mistake((*here, *further), what))
 
     if not table.source:
-        wrong("say its source: there are several")
+        wrong("set its source: the layout has several")
     out += _names_of_engines(layout, name, table)
     out += _wrong_names(layout, here, table)
     if not table.each_row and not table.known_by:

@@ -87,12 +87,15 @@ class JsonFile:
         except pa.ArrowInvalid as error:
             if "Column" in str(error) and "changed from" in str(error):
                 raise self._uneven(str(error)) from error
+            twice = "was specified twice" in str(error)
             raise SourceError(
                 "this is not JSON records",
                 code="source.json",
                 origin=Origin(self._bytes.name),
                 why=f"in the records from number {at + 1:,} on: {str(error).split(chr(10))[0]}",
-                next="every record must be an object in braces",
+                next="give each field of a record a name of its own"
+                if twice
+                else "write every record as an object in braces",
             ) from error
 
     def _refuse_bytes(self, block: bytes, at: int) -> None:
@@ -102,7 +105,7 @@ class JsonFile:
             block.decode()
         except UnicodeDecodeError as error:
             raise SourceError(
-                f"{block[error.start : error.end]!r} is not UTF-8 text",
+                f"the byte {block[error.start]:02X} is not UTF-8 text",
                 code="source.encoding",
                 origin=Origin(self._bytes.name),
                 why=f"near record {at + 1 + block.count(b'}', 0, error.start):,}; "

@@ -116,7 +116,7 @@ def open_path(place: str | Path, reading: Reading = Reading()) -> list[Source]:
                 why=f"files ending in {', '.join(sorted(READABLE))} are looked for",
             )
         return [_in_folder(s, p, path) for p in inside for s in open_path(p, reading)]
-    if str(place) != "-":
+    if str(place) != "-" and not _is_file(path):
         _refuse_pipe(path)
     return [with_folders(s, path, name_it=True) for s in format_of(path).open(path, reading)]
 
@@ -129,7 +129,7 @@ def _is_file(path: Path) -> bool:
             code="source.missing",
             origin=Origin(str(path)),
             why=f"it leads to {path.readlink()}",
-            next="put the file back, or take the link away",
+            next="put the file back, or delete the link",
         )
     return path.is_file()
 
@@ -150,7 +150,7 @@ def _refuse_pipe(path: Path) -> None:
         return  # whoever opens it tells why
     if not (stat.S_ISREG(mode) or stat.S_ISDIR(mode)):
         raise SourceError(
-            "this is a pipe or a device, no file",
+            "this is a pipe or a device, not a file",
             code="source.pipe",
             origin=Origin(str(path)),
             why="files are read more than once",

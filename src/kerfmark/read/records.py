@@ -161,7 +161,7 @@ def transcoder(dialect: Dialect, origin: Origin) -> Callable[[bytes, bool], byte
                     "while reading",
                     code="source.stand-in",
                     origin=origin,
-                    next="replace the delimiter or that character yourself",
+                    next="use another delimiter in the file, or replace that character there",
                 )
             text = kept + text
             half = (

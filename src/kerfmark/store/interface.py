@@ -427,7 +427,9 @@ def not_ours(name: str) -> TargetError:
         code="target.not-ours",
         origin=Origin(name),
         why="Kerfmark has only put rows into them",
-        next="kerfmark undo takes these rows away again; to build tables, name another place",
+        next="name another place\n"
+        f"kerfmark drop {name} --discard deletes these rows and Kerfmark's own tables, and keeps "
+        "the others",
     )
 
 
@@ -452,7 +454,7 @@ def refuse_taken(reader: Reader, names: Collection[str]) -> None:
             "does not know",
             code="target.name",
             origin=Origin(reader.name),
-            next="give it another name, or take it away",
+            next="choose another name for the new table, or rename what is there",
         )
 
 

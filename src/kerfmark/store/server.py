@@ -230,6 +230,19 @@ def from_engine(values: Sequence[Any], type_: pa.DataType) -> pa.Array:
     return texts if pa.types.is_string(type_) else pc.cast(texts, type_)
 
 
+def built_already(place: str, elsewhere: str) -> TargetError:
+    """The error for a place where Kerfmark has built tables; `elsewhere` says how to build in
+    another one."""
+    return TargetError(
+        "Kerfmark has built tables there already",
+        code="target.exists",
+        origin=Origin(place),
+        why="nothing is overwritten unasked",
+        next=f"kerfmark add FILES --into {place} puts further files into them\n"
+        f"--replace builds them anew\n{elsewhere}",
+    )
+
+
 def name_taken(name: str, database: str, place: str) -> TargetError:
     """The error for a table that is there already."""
     return TargetError(

@@ -49,7 +49,7 @@ def drop(database: str | Path, *, discard: bool = False, progress: Progress = si
             origin=Origin(where.name),
             more=[f"{kind} {name}" for kind, name in goes.others][:10],
             total=len(goes.others),
-            next="take these away first",
+            next="drop these first",
         )
 
     def once() -> tuple[tuple[str, int], ...]:
@@ -63,11 +63,11 @@ def drop(database: str | Path, *, discard: bool = False, progress: Progress = si
                 if undoing.stay:
                     table, rows = next(iter(undoing.stay.items()))
                     raise DataRefused(
-                        "what was loaded cannot be taken away",
+                        "the rows that were loaded cannot be deleted",
                         code="data.depends",
                         origin=Origin(where.name),
-                        why=f"rows that no load made refer to {counted(rows, 'row')} of {table}",
-                        next="take those rows away first",
+                        why=f"{counted(rows, 'row')} of {table} are referred to by rows of no load",
+                        next="delete the rows that refer to them first",
                     )
                 gone = undoing.counts
             if discard:

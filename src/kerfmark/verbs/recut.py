@@ -218,8 +218,8 @@ def _refuse_what_cannot_be(
         table, rows = losses.by_hand[0]
         raise refuse(
             f"{counted(rows, 'row')} of {table} came with no load",
-            "they would be lost, as loads are made again",
-            "take them out, and put them in with kerfmark add afterwards",
+            "rows that are in no file are lost when loads are made again",
+            "write them into a file, delete them here, and kerfmark add that file afterwards",
         )
     if losses.others:
         kind, what = losses.others[0]
@@ -242,10 +242,10 @@ def _refuse_what_no_row_says(
     known = {c.lower() for c in (*old.key_columns(table), *spec.columns, *links)}
     if extra := [c.name for c in facts.columns if c.name.lower() not in known]:
         raise refuse(
-            f"the layout knows no column {table}.{extra[0]}",
+            f"the layout has no column {table}.{extra[0]}",
             "what somebody has added to a table by hand would be lost",
-            f"take the column out, and put it in again afterwards; or add a file that has it with "
-            f'--put "HEADER={table}"',
+            f'drop the column and make it again afterwards\n--put "HEADER={table}" makes it a '
+            "column of the layout, with a file that has it",
         )
     says = read_says(reader, [load.number for load in ledger.live], [table])
     made = expanded([(s.first, s.last) for s in says if s.role == CREATED])
@@ -340,7 +340,7 @@ def _refuse_changes_by_hand(
             why="cells were changed by hand; these changes would be lost when the loads are made "
             "again",
             next=f"kerfmark prove {database} lists them\n"
-            "put them into a file and add it with --known overwrite",
+            "write the changes into a file and add it with --known overwrite",
         )
 
 

@@ -149,9 +149,9 @@ class Refreshing:
                 "the changed files cannot be loaded anew",
                 code="data.depends",
                 origin=Origin(self.database.name),
-                why=f"rows that no load made lead to {counted(rows, 'row')} of {table} "
-                "that would go",
-                next="take those rows away first",
+                why=f"rows that came with no load refer to {counted(rows, 'row')} of {table} "
+                "that would be deleted",
+                next="delete the rows that refer to them first",
             )
         self.undone = sorted(numbers, reverse=True)
         return [self._one(number, reserved) for number in sorted(numbers)]

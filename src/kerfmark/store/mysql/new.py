@@ -14,7 +14,7 @@ from collections.abc import Iterable, Mapping, Sequence
 import pyarrow as pa
 
 from kerfmark.address import Address
-from kerfmark.errors import KerfmarkError, Origin, TargetError
+from kerfmark.errors import KerfmarkError
 from kerfmark.layout.model import Layout
 from kerfmark.own_tables import OWN, TABLES
 from kerfmark.store import outcome
@@ -36,7 +36,7 @@ from kerfmark.store.mysql.pending import (
 from kerfmark.store.mysql.reader import MysqlReader, has_broken_link
 from kerfmark.store.names import views_of
 from kerfmark.store.quoting import quote
-from kerfmark.store.server import name_taken
+from kerfmark.store.server import built_already, name_taken
 
 
 class NewTables:
@@ -51,14 +51,7 @@ class NewTables:
         try:
             complete(self.reader)
             if self.reader.facts("kerfmark_loads") and not replace:
-                raise TargetError(
-                    "Kerfmark has built tables there already",
-                    code="target.exists",
-                    origin=Origin(where.shown),
-                    why="nothing is overwritten unasked",
-                    next="name another database, add the files with kerfmark add, or say "
-                    "--replace to build anew",
-                )
+                raise built_already(where.shown, "name another database")
         except BaseException:
             self.discard()
             raise

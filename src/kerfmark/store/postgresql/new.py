@@ -26,7 +26,7 @@ from kerfmark.store.postgresql.dialect import LEDGER, dialect
 from kerfmark.store.postgresql.grants import Grant, grants, restored
 from kerfmark.store.postgresql.reader import PostgresReader
 from kerfmark.store.quoting import literal, quote
-from kerfmark.store.server import name_taken
+from kerfmark.store.server import built_already, name_taken
 
 
 class NewSchema:
@@ -48,14 +48,7 @@ class NewSchema:
         """Raises TargetError where something was built already, before any work."""
         there = self.reader.ask("SELECT current_schema()")[0][0] is not None
         if there and self.reader.facts("kerfmark_loads") and not self.replace:
-            raise TargetError(
-                "Kerfmark has built tables there already",
-                code="target.exists",
-                origin=Origin(self.where.shown),
-                why="nothing is overwritten unasked",
-                next="name another schema (--schema), add the files with kerfmark add, or "
-                "use --replace",
-            )
+            raise built_already(self.where.shown, "--schema NAME builds in another schema")
         if not there and not self.where.schema:
             raise TargetError(
                 "the database has no schema to build in",
