@@ -28,7 +28,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--discard",
         action="store_true",
-        help="do it; without this word, it is only told what would go",
+        help="do it; without this option, what would go is only listed",
     )
 
 

@@ -141,8 +141,8 @@ def parser() -> argparse.ArgumentParser:
     large.add_argument(
         "--memory",
         metavar="SIZE",
-        help="the most memory to take, such as 1GB; unless it is said, half of the "
-        "machine's. What does not fit is kept in files in TMPDIR or /var/tmp",
+        help="the most memory to take, such as 1GB (usual: half of the "
+        "machine's); what does not fit is kept in files in TMPDIR or /var/tmp",
     )
     commands = top.add_subparsers(
         dest="command", metavar="COMMAND", required=True, help=argparse.SUPPRESS

@@ -110,7 +110,7 @@ def steering_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="A,B",
-        help="the second does not live with the first",
+        help="the second column goes to another table than the first",
     )
     group.add_argument(
         "--leave-out",

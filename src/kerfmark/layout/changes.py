@@ -28,7 +28,7 @@ def layout_changes(old: Layout, new: Layout) -> list[str]:
         else:
             out += _of_table(name, was, spec, called)
     gone = [n for n in old.tables if n not in new.tables and n not in called.values()]
-    return [*out, *(f"table {n} is gone" for n in gone)]
+    return [*out, *(f"table {n} is removed" for n in gone)]
 
 
 def _of_table(
@@ -47,10 +47,10 @@ def _of_table(
         elif before.type != c.type:
             yield f"{name}.{column} is {c.type}, no longer {before.type}"
         elif before != c:
-            yield f"{name}.{column} is made otherwise"
+            yield f"{name}.{column} is made in another way"
     for column in was.columns:
         if column not in before_of.values():
-            yield f"{name}.{column} is gone"
+            yield f"{name}.{column} is removed"
     to_before = {n: called.get(k.to, k.to) for n, k in spec.links.items()}
     links = _renamed({n: k.to for n, k in was.links.items()}, to_before)
     yield from (f"{name}.{before} is called {n}" for n, before in links.items())

@@ -254,7 +254,7 @@ class ColumnSpec(_Part):
             )
             != 1
         ):
-            raise ValueError("say one of header, headers, told, position and derived")
+            raise ValueError("set one of header, headers, told, position and derived")
         if self.split and not self.header:
             raise ValueError("split needs the header whose cells are split")
         if (self.split or self.told or self.position or self.derived) and (

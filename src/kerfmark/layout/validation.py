@@ -267,7 +267,7 @@ def contradictions(layout: Layout) -> list[Mistake]:
                 base = layout.base_of(table.source)
                 out.append(
                     Mistake(
-                        ("tables", name), f'nothing feeds it: no link leads to it from "{base}"'
+                        ("tables", name), f'it gets no records: no link leads to it from "{base}"'
                     )
                 )
     return out

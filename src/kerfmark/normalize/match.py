@@ -190,7 +190,7 @@ def _refuse_unknown(incoming: Incoming, table: TableRows, link: str, rows: np.nd
         tuple(target.by.values()),
         rows[rows >= 0],
         reason,
-        f'correct the cells\nsay missing = "create" or "blank" in tables > {table.name} > links > '
+        f'correct the cells\nset missing = "create" or "blank" in tables > {table.name} > links > '
         f"{link}",
         target.to,
         suggested=near,

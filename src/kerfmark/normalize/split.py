@@ -375,7 +375,7 @@ def _counted(
                 (table.spec.columns[column].header,),
                 rows[at[:1]],
                 f"is not {wanted[int(at[0])]}, the next number",
-                f'let it count on\nsay key = ["{column}"] in tables > {name}',
+                f'let it count on\nset key = ["{column}"] in tables > {name}',
                 name,
             )
         elif new is None:

@@ -377,7 +377,7 @@ class SourceTables:
                 return f'"{text(row)}" was not found in {link.to}{found}'
 
             remedy = (
-                'correct the cells\nsay missing = "create" or "blank" in tables > '
+                'correct the cells\nset missing = "create" or "blank" in tables > '
                 f"{table.name} > links > {name}"
             )
             self.problem(

@@ -310,7 +310,8 @@ class DelimitedSource:
                         code="source.endless",
                         origin=Origin(self.bytes.name),
                         why="a quote was probably opened and never closed",
-                        next="look for an unpaired quote, or say that there is no quoting",
+                        next="look for an unpaired quote\n"
+                        "--quote none, where quotes are plain characters",
                     )
                 rest, unhashed = data[end:], b"".join((unhashed, raw)) if unhashed else raw
                 if end:

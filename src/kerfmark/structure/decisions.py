@@ -235,7 +235,7 @@ class _Deciding:
             )
         except ValueError as error:
             raise UsageError(
-                f"--{option}: {table}.{column} cannot be so",
+                f"--{option}: {table}.{column} does not take this",
                 code="decide.column",
                 why=_why(error),
                 next=f"leave --{option} out for this column",

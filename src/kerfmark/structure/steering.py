@@ -146,7 +146,7 @@ def _dissolve(base: Entity, key: set[int], names: Sequence[str]) -> None:
             f'"{", ".join(names)}" cannot be without a table',
             code="steer.no-table",
             why="several other tables are known by it and something else",
-            next="give these up first",
+            next="give up these tables first, with --no-table",
         )
     home = below[0] if len(below) == 1 else base
     home.columns = sorted({*home.columns, *entity.own, *entity.usual} - {*home.key})
@@ -208,7 +208,7 @@ def _together(base: Entity, columns: list[int]) -> None:
             raise UsageError(
                 "these columns cannot share a table",
                 code="steer.together",
-                next="edit the layout instead",
+                next="write the layout with -o, and move the columns there",
             )
         if deepest in entity.key:  # its table is given up
             below.columns = sorted([*below.columns, *entity.own])

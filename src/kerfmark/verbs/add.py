@@ -463,7 +463,7 @@ class Adding(LayoutInForce):
         general, own = policies(known)
         if only_known and not known and not any(t.known for t in self.layout.tables.values()):
             raise UsageError(
-                "what is to become of the records that are there?",
+                "--only-known needs to know what happens to existing records",
                 code="usage.only-known",
                 next="--known fill fills their blanks\n--known overwrite replaces their values",
             )
@@ -478,9 +478,8 @@ class Adding(LayoutInForce):
                 raise UsageError(
                     f"the database keeps {' + '.join(table.known_by)} of {name} unique, so none "
                     "can be added again",
-                    next=f'set known = "add" in tables > {name} of the layout and cut anew; or '
-                    "--known keep, fill or "
-                    "overwrite",
+                    next="--known keep, fill or overwrite makes no second record\n"
+                    f'set known = "add" in tables > {name} of the layout, and cut anew',
                 )
 
     def _read(self, routed: Sequence[Routed], *, strict: bool) -> dict[str, EncodedSource]:

@@ -224,7 +224,7 @@ def _refuse_what_cannot_be(
     if losses.others:
         kind, what = losses.others[0]
         raise refuse(
-            f"the {kind} {what} rests on tables that would be made anew",
+            f"the {kind} {what} depends on tables that would be made anew",
             "it would be lost, or prevent the change",
             "drop it, and make it again afterwards",
         )

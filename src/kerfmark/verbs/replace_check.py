@@ -128,7 +128,7 @@ def refuse_to_replace(database: Database, discard: bool) -> None:
             origin=where,
             more=[f"{kind} {name}" for kind, name in goes.others][:10],
             total=len(goes.others),
-            next="name another place, or take these away yourself",
+            next="name another place, or drop these first",
         )
     if goes.losses and not discard:
         raise TargetError(

@@ -280,7 +280,7 @@ def _shown(
         )
     except DataRefused as refused:  # the engine takes no such value for such a column
         raise UsageError(
-            "a test compares a column with what it cannot be",
+            "a value of --where does not fit its column",
             origin=Origin(reader.name, facts.name),
             why=refused.why,
             next="write the value as the column has it",
