@@ -162,6 +162,35 @@ def test_a_flat_sheet_is_split_over_the_tables(
     assert {t: club.ask(f"SELECT * FROM {t}") for t in before} == before
 
 
+def test_another_layout_is_used_after_the_only_load_was_taken_back(
+    club: Target, write: Write, kerfmark: Runner
+) -> None:
+    """The history stays; the views of sources that are no longer there do not."""
+    tables = club.tables()
+    write("sheet.csv", SHEET)
+    kerfmark("mark", "sheet.csv", "--onto", club, "-o", "l.toml")
+    kerfmark("cut", "l.toml", "--into", club)
+    write("districts.csv", "District,Inspector\nEast,Eve\n")
+    assert "undo" in kerfmark("mark", "districts.csv", "--onto", club, code=2).err
+    kerfmark("undo", club)
+    kerfmark("mark", "districts.csv", "--onto", club, "-o", "d.toml")
+    before = club.dump()
+    kerfmark("cut", "d.toml", "--into", club, "--rehearse")
+    kerfmark("check", "d.toml", "--into", club)
+    assert club.dump() == before
+    kerfmark("cut", "d.toml", "--into", club)
+    assert club.ask("SELECT inspector FROM district WHERE name = 'East'") == ["Eve"]
+    assert kerfmark("prove", club, "--json").json["holds"]
+    loads = kerfmark("loads", club, "--json").json["loads"]
+    assert [bool(n["undone_at"]) for n in loads] == [True, False]
+    write("more.csv", "District,Inspector\nWest,Wim\n")
+    kerfmark("add", "more.csv", "--into", club)
+    assert "sheet_flat" not in kerfmark("show", club).out
+    kerfmark("undo", club, 2, "--through")
+    kerfmark("drop", club, "--discard")
+    assert club.tables() == tables and "flat" not in kerfmark("show", club).out
+
+
 @pytest.mark.parametrize(
     ("changed", "why"),
     [("2,2025-03-02,H2,straw,Mill,8000,", "altitude"), ("3,2025-03-03,H1,wood", "frames")],

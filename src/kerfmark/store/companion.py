@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from kerfmark.layout.model import Layout
+    from kerfmark.store.interface import Reader
 
 NUMBER = "kerfmark_row"
 """The column of a companion table that numbers the rows."""
@@ -31,6 +32,14 @@ def companion(table: str) -> str:
 def natural_keys(layout: Layout) -> dict[str, list[str]]:
     """The tables whose records have a key of their own, and its columns."""
     return {t: layout.key_columns(t) for t in layout.tables if not layout.has_generated_key(t)}
+
+
+def companions(reader: Reader, layout: Layout) -> list[str]:
+    """The companions of the tables of a layout; of tables that somebody else made, all that an
+    earlier layout may have needed, too."""
+    if not layout.existing:
+        return [*map(companion, natural_keys(layout))]
+    return [c for c in map(companion, reader.tables()) if reader.facts(c)]
 
 
 def with_companion(

@@ -5,6 +5,7 @@ Loads neither Arrow nor a driver, so that looking into a small database is quick
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
@@ -275,7 +276,7 @@ class Changing(Reader, Protocol):
         ...
 
     def refresh_views(self, layout: Layout, headers: Mapping[str, Sequence[str]]) -> None:
-        """Makes the views of some sources anew."""
+        """Makes the views of some sources anew; where no headers are given, drops them."""
         ...
 
     def exact_values(self, table: str, column: str, rows: np.ndarray) -> list[str | None]:
@@ -407,8 +408,8 @@ class Database(Protocol):
 
     def changing(self, adopt: Layout | None = None) -> AbstractContextManager[Changing]:
         """Opens it for one load, or for taking one back. Raises TargetError when Kerfmark did not
-        make it; with a layout to `adopt`, when it did: then the ledger is made, for tables that
-        somebody else made."""
+        make it. With a layout to `adopt`, of tables that somebody else made, the ledger is made;
+        TargetError when there is one, unless all loads of such a layout were taken back."""
         ...
 
     def copy(self, to: Path) -> None:
@@ -458,13 +459,22 @@ def refuse_taken(reader: Reader, names: Collection[str]) -> None:
         )
 
 
+def has_no_loads(reader: Reader) -> bool:
+    """Whether a ledger tells of tables that somebody else made, and all loads were taken back: then
+    another layout may come in place of that one."""
+    [(live,)] = reader.ask("SELECT COUNT(*) FROM kerfmark_loads WHERE undone_at IS NULL")
+    texts = reader.ask("SELECT layout FROM kerfmark_layouts ORDER BY layout_id DESC LIMIT 1")
+    return not int(live) and all(re.search(r"(?m)^existing *= *true", t[0]) for t in texts)
+
+
 def known_already(name: str) -> TargetError:
     """The error for a database that has a ledger, where somebody else's is wanted."""
     return TargetError(
         "Kerfmark knows this database already",
         code="target.exists",
         origin=Origin(name),
-        next="kerfmark add FILES --into DB puts further files into it",
+        next="kerfmark add FILES --into DB puts further files into it\n"
+        "kerfmark undo DB takes loads back; after that, another layout can be used",
     )
 
 

@@ -422,6 +422,14 @@ class Adding(LayoutInForce):
         write_layout_text(self.file.append, 1, self.text)
         self.adopted = True
 
+    def adopt_instead(self, text: str) -> None:
+        """Goes by another layout of tables that somebody else made, where all loads were taken
+        back. It is written with the load: what changes tables comes before what changes rows."""
+        before, self.text, self.layout = self.layout, text, parse_layout(text, "the layout")
+        gone = [s for s in before.sources if s not in self.layout.sources]
+        self.file.refresh_views(before, dict.fromkeys(gone, ()))
+        self.adopted = True
+
     def _check_tables(self) -> None:
         """Raises TargetError when somebody has taken away what the layout needs."""
         for name, table in self.layout.tables.items():

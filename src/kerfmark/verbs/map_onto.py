@@ -22,7 +22,7 @@ from kerfmark.profile.recognise import settle
 from kerfmark.profile.types import declared_type
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading
-from kerfmark.store.interface import Reader, TableFacts
+from kerfmark.store.interface import Reader, TableFacts, has_no_loads
 from kerfmark.store.quoting import quote
 from kerfmark.structure.mapping import ColumnThere, Fed, TableThere, onto
 from kerfmark.structure.propose import source_name
@@ -81,13 +81,15 @@ def mark_onto(
         specs[name] = spec_of(found, path.parent if path else Path())
     progress("comparing with the database", 0, 0)
     with where.reading() as reader:
-        if reader.facts("kerfmark_loads"):
+        if reader.facts("kerfmark_loads") and not has_no_loads(reader):
             raise TargetError(
                 "Kerfmark knows these tables already",
                 code="target.exists",
                 origin=Origin(where.name),
                 next=f"kerfmark add {shlex.join(map(str, inputs))} --into "
-                f"{shlex.quote(where.name)} puts the files into them",
+                f"{shlex.quote(where.name)} puts the files into them\n"
+                f"kerfmark undo {shlex.quote(where.name)} takes its loads back; after that, "
+                "another layout can be used",
             )
         there = [_there(reader, facts) for t in reader.tables() if (facts := reader.facts(t))]
     if not there:
@@ -170,11 +172,15 @@ def fill(
                 for column, spec in table.columns.items() if facts else ():
                     if facts and column not in {c.name for c in facts.columns}:
                         file.add_column(name, column, spec.of_type)
-            adding = Adding(file, where, Ledger.empty(text), progress)
+            if file.ask("SELECT layout_id FROM kerfmark_layouts LIMIT 1"):
+                adding = Adding(file, where, Ledger(file), progress)
+                adding.adopt_instead(text)
+            else:
+                adding = Adding(file, where, Ledger.empty(text), progress)
+                adding.adopt()
             named = dict.fromkeys(
                 f for s in layout.sources.values() for f in ([p.file for p in s.parts] or [s.file])
             )
-            adding.adopt()
             places = [str(f) for f in files] or [
                 f if f == "-" or "://" in f else str(folder / f) for f in named
             ]

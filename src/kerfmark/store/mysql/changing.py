@@ -15,8 +15,8 @@ import pyarrow as pa
 
 from kerfmark.address import Address
 from kerfmark.store import outcome
-from kerfmark.store.companion import NUMBER, companion, natural_keys, numbered_keys
-from kerfmark.store.interface import known_already, no_ledger, refuse_taken
+from kerfmark.store.companion import NUMBER, companion, companions, natural_keys, numbered_keys
+from kerfmark.store.interface import has_no_loads, known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.mysql.connection import connected
 from kerfmark.store.mysql.dialect import ledger_types
@@ -55,26 +55,28 @@ class MysqlChanging(MysqlReader):
         try:
             lock_database(self)
             there = self.facts("kerfmark_loads") is not None
-            if there and self.adopt is not None:
+            if there and self.adopt is not None and not has_no_loads(self):
                 raise known_already(self.name)
             if not there and self.adopt is None:
                 raise no_ledger(self.name)
             if self.adopt is not None:
-                self._adopt(self.adopt)
+                self._adopt(self.adopt, there)
             self.execute("START TRANSACTION")
         except BaseException as error:
             self.__exit__(error)
             raise
         return self
 
-    def _adopt(self, layout: Layout) -> None:
-        """Makes the ledger, and what numbers the rows of tables whose records have a key of their
-        own."""
-        made = [*map(companion, natural_keys(layout)), *NAMES]
+    def _adopt(self, layout: Layout, there: bool) -> None:
+        """Makes the ledger, unless it is there, and what numbers the rows of tables whose records
+        have a key of their own."""
+        natural = natural_keys(layout).items()
+        new = {t: keys for t, keys in natural if not self.facts(companion(t))}
+        made = [*map(companion, new), *(() if there else NAMES)]
         self._begin([f"DROP TABLE IF EXISTS {quote(name)}" for name in made])
-        for statement in ledger_tables(ledger_types(self.mariadb)):
+        for statement in () if there else ledger_tables(ledger_types(self.mariadb)):
             self.execute(statement)
-        self._number_rows(natural_keys(layout))
+        self._number_rows(new)
 
     def _number_rows(self, natural: Mapping[str, Sequence[str]]) -> None:
         """Makes what numbers the rows of tables whose records have a key of their own."""
@@ -130,7 +132,7 @@ class MysqlChanging(MysqlReader):
         """Takes away all that Kerfmark made: what is to be done is written down first, so that
         whoever opens the database next completes what a program that was killed has begun."""
         tables = [
-            *map(companion, natural_keys(layout)),
+            *companions(self, layout),
             *([] if layout.existing else reversed(layout.parents_first())),
             *NAMES,
         ]
@@ -291,7 +293,7 @@ class MysqlChanging(MysqlReader):
         from kerfmark.layout.derive import settled
         from kerfmark.store.views import views
 
-        whole = settled(layout, headers)
+        whole = settled(layout, {s: names for s, names in headers.items() if names})
         for source, names in headers.items():
             for name in views_of(layout, [source]):
                 old = self.ask(
@@ -303,5 +305,5 @@ class MysqlChanging(MysqlReader):
                     self.execute(f"DROP VIEW {quote(name)}")
                 else:
                     self._begin([f"DROP VIEW IF EXISTS {quote(name)}"])
-            for one in views(whole, source, names, self.dialect()):
+            for one in views(whole, source, names, self.dialect()) if names else ():
                 self.execute(one.create("CREATE OR REPLACE"))

@@ -11,7 +11,7 @@ import pyarrow as pa
 from kerfmark.address import Address
 from kerfmark.store import outcome
 from kerfmark.store.companion import NUMBER, companion, companion_keys, natural_keys, numbered_keys
-from kerfmark.store.interface import known_already, no_ledger, refuse_taken
+from kerfmark.store.interface import has_no_loads, known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import ledger_tables
 from kerfmark.store.names import views_of
 from kerfmark.store.postgresql.connection import connected
@@ -39,10 +39,12 @@ class PostgresChanging(PostgresReader):
         try:
             there = self.facts("kerfmark_loads") is not None
             if self.adopt is not None:
-                if there:
+                if there and not has_no_loads(self):
                     raise known_already(self.name)
-                companions = self._companions(natural_keys(self.adopt))
-                for statement in (*ledger_tables(LEDGER), *companions):
+                natural = natural_keys(self.adopt).items()
+                new = {t: keys for t, keys in natural if not self.facts(companion(t))}
+                tables = () if there else ledger_tables(LEDGER)
+                for statement in (*tables, *self._companions(new)):
                     self.execute(statement)
             elif not there:
                 raise no_ledger(self.name)
@@ -87,7 +89,7 @@ class PostgresChanging(PostgresReader):
     def drop_all(self, layout: Layout) -> None:
         """Takes away all that Kerfmark made."""
         self._without_readers()
-        for statement in dropping(layout):
+        for statement in dropping(self, layout):
             self.execute(statement)
 
     def _without_readers(self) -> None:
@@ -124,7 +126,7 @@ class PostgresChanging(PostgresReader):
     def clear(self, layout: Layout) -> None:
         """Takes tables and views away."""
         self._without_readers()
-        for statement in dropping(layout, ledger=False):
+        for statement in dropping(self, layout, ledger=False):
             self.execute(statement)
 
     def add_tables(self, layout: Layout, names: Collection[str]) -> None:
@@ -171,9 +173,9 @@ class PostgresChanging(PostgresReader):
         from kerfmark.layout.derive import settled
         from kerfmark.store.views import views
 
-        whole = settled(layout, headers)
+        whole = settled(layout, {s: names for s, names in headers.items() if names})
         for name in views_of(layout, headers):
             self.execute(f"DROP VIEW IF EXISTS {quote(name)}")
         for source, names in headers.items():
-            for one in views(whole, source, names, dialect()):
+            for one in views(whole, source, names, dialect()) if names else ():
                 self.execute(one.create())

@@ -15,10 +15,17 @@ from kerfmark.address import Address
 from kerfmark.errors import KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.store import outcome
-from kerfmark.store.companion import NUMBER, companion, companion_keys, natural_keys, with_companion
+from kerfmark.store.companion import (
+    NUMBER,
+    companion,
+    companion_keys,
+    companions,
+    natural_keys,
+    with_companion,
+)
 from kerfmark.store.ddl import Statements, statements
 from kerfmark.store.driver_errors import FAILED
-from kerfmark.store.interface import not_ours
+from kerfmark.store.interface import Reader, not_ours
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.names import views_of
 from kerfmark.store.postgresql.connection import connected
@@ -105,7 +112,7 @@ class NewSchema:
             raise not_ours(self.where.shown)
         self.execute("LOCK TABLE kerfmark_loads IN ACCESS EXCLUSIVE MODE")  # readers first
         self._granted = grants(self.reader)
-        for statement in dropping(old):
+        for statement in dropping(self.reader, old):
             self.execute(statement)
 
     def load(
@@ -187,10 +194,10 @@ def has_landed(where: Address, ours: outcome.Loads | None) -> bool:
         return outcome.landed(ours, there)
 
 
-def dropping(layout: Layout, *, ledger: bool = True) -> list[str]:
-    """The statements that take away what was made by a layout, with the `ledger` or without."""
+def dropping(reader: Reader, layout: Layout, *, ledger: bool = True) -> list[str]:
+    """The statements that drop what was made by a layout, with the `ledger` or without."""
     tables = [
-        *map(companion, natural_keys(layout)),
+        *companions(reader, layout),
         *([] if layout.existing else reversed(layout.parents_first())),
         *(NAMES if ledger else ()),
     ]

@@ -22,7 +22,7 @@ import pyarrow as pa
 from kerfmark import memory
 from kerfmark.errors import Origin, TargetError
 from kerfmark.store.common_sql import SOUGHT, SharedSql
-from kerfmark.store.interface import PATIENCE, known_already, no_ledger, refuse_taken
+from kerfmark.store.interface import PATIENCE, has_no_loads, known_already, no_ledger, refuse_taken
 from kerfmark.store.ledger_schema import NAMES, ledger_tables
 from kerfmark.store.names import views_of
 from kerfmark.store.quoting import literal, quote
@@ -98,10 +98,13 @@ class OpenFile(SqliteCatalog, SharedSql):
                 try:
                     self._cursor.execute(statement)
                 except Exception as error:
-                    if i == 0 and "already exists" in str(error):
+                    if i or "already exists" not in str(error):
+                        raise
+                    if not has_no_loads(self):
                         raise known_already(self.name) from error
-                    raise
-            return
+                    break
+            else:
+                return
         try:
             self._cursor.execute("UPDATE kerfmark_loads SET load_id = load_id WHERE 0")
         except Exception as error:
@@ -240,11 +243,11 @@ class OpenFile(SqliteCatalog, SharedSql):
         from kerfmark.layout.derive import settled
         from kerfmark.store.views import views
 
-        whole = settled(layout, headers)
+        whole = settled(layout, {s: names for s, names in headers.items() if names})
         for name in views_of(layout, headers):
             self.execute(f"DROP VIEW IF EXISTS {quote(name)}")
         for source, names in headers.items():
-            for one in views(whole, source, names, dialect()):
+            for one in views(whole, source, names, dialect()) if names else ():
                 self.execute(one.create())
 
     def drop_all(self, layout: Layout) -> None:
