@@ -20,7 +20,8 @@ from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.recognise import settle
 from kerfmark.profile.types import declared_type
-from kerfmark.structure.mapping import ColumnThere, TableThere, onto
+from kerfmark.structure.mapping import onto
+from kerfmark.structure.tables_there import ColumnThere, TableThere
 
 Write = Callable[..., Path]
 KEY = {
@@ -112,9 +113,16 @@ def test_a_flat_sheet_is_split_over_the_tables(
         for t in ("district", "apiary", "hive", "keeper", "visit", "fee")
     }
     write("sheet.csv", SHEET)
-    said = kerfmark("mark", "sheet.csv", "--onto", club, "-o", "l.toml", "--json").json
+    mark = ["mark", "sheet.csv", "--onto", club, "-o", "l.toml"]
+    kerfmark(*mark)
+    told = kerfmark("check", "l.toml", "--into", club, code=1).out
+    assert '"South" is not a record of district' in told and "it is made then" in told
+    mark += ["--replace", "--missing", "district=create"]
+    said = kerfmark(*mark, "--json").json
     assert {f["header"]: f"{f['table']}.{f['column']}" for f in said["fed"]} == FED
-    assert said["unmapped"] == [["sheet", "Weather"]] and said["required"] == []
+    assert [u["header"] for u in said["unmapped"]] == ["Weather"] and said["required"] == []
+    assert {f["sure"] for f in said["fed"]} == {"sure"}
+    assert {*said["makes"]} == {"district", "apiary", "hive", "keeper"}
     kerfmark("check", "l.toml")
     told = kerfmark("cut", "l.toml", "--into", club).out
     assert ["district", "1", "1"] in [line.split() for line in told.splitlines()]
@@ -168,7 +176,7 @@ def test_another_layout_is_used_after_the_only_load_was_taken_back(
     """The history stays; the views of sources that are no longer there do not."""
     tables = club.tables()
     write("sheet.csv", SHEET)
-    kerfmark("mark", "sheet.csv", "--onto", club, "-o", "l.toml")
+    kerfmark("mark", "sheet.csv", "--onto", club, "-o", "l.toml", "--missing", "district=create")
     kerfmark("cut", "l.toml", "--into", club)
     write("districts.csv", "District,Inspector\nEast,Eve\n")
     assert "undo" in kerfmark("mark", "districts.csv", "--onto", club, code=2).err
@@ -204,7 +212,7 @@ def test_what_the_database_refuses_is_told_with_its_row(
         else SHEET.replace(",,dry", ",21,dry")
     )
     write("sheet.csv", SHEET)
-    kerfmark("mark", "sheet.csv", "--onto", club, "-o", "l.toml")
+    kerfmark("mark", "sheet.csv", "--onto", club, "-o", "l.toml", "--missing", "district=create")
     write("sheet.csv", bad)
     before, tables = club.ask("SELECT * FROM district"), club.tables()
     told = kerfmark("cut", "l.toml", "--into", club, code=1).err
@@ -228,12 +236,11 @@ def test_columns_without_a_home_and_required_ones_without_a_source(
     told = kerfmark("mark", "sheet.csv", "--onto", club, "--put", "Weather=nowhere", code=2).err
     assert '("Weather")' in told and "visit" in told
     assert (
-        "decide where columns go"
+        "--known-by is for tables that are to be made"
         in kerfmark("mark", "sheet.csv", "--onto", club, "--known-by", "Hive", code=2).err
     )
-    told = kerfmark(
-        "mark", "sheet.csv", "--onto", club, "--put", "Weather=visit", "-o", "l.toml"
-    ).out
+    put = ["--put", "Weather=visit", "--missing", "district=create"]
+    told = kerfmark("mark", "sheet.csv", "--onto", club, *put, "-o", "l.toml").out
     assert "no column matches" not in told and "left alone: fee" in told
     kerfmark("cut", "l.toml", "--into", club)
     assert (
@@ -279,7 +286,9 @@ def test_a_workbook_and_a_sheet_that_names_its_records(kerfmark: Runner, tmp_pat
         "c.toml",
         "--json",
     ).json
-    assert ["hives", "Made on"] in said["unmapped"] and said["required"] == []
+    assert ("hives", "Made on") in {(u["source"], u["header"]) for u in said["unmapped"]} and said[
+        "required"
+    ] == []
     text = (tmp_path / "c.toml").read_text("utf-8")
     assert '"apiary_id.district_id.name" = "District"' in text and "also_from" not in text
     assert (

@@ -7,7 +7,7 @@ import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kerfmark.cli import database, deciding, reading
+from kerfmark.cli import database, deciding, mapping, reading
 from kerfmark.cli.pairs import pairs
 from kerfmark.cli.terminal import FAINT, HEAD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
@@ -30,6 +30,7 @@ keeps its edits, and only gets what it does not know yet.
   kerfmark mark register.xlsx inspections-2025.csv -o bees.layout.toml
   kerfmark mark inspections-2025.csv --known-by Queen --apart "Hive,Hive type" --leave-out Notes
   kerfmark mark inspections-2025.csv --onto club.db -o onto.layout.toml     into tables that are there
+  kerfmark mark members.csv --onto club.db --map "Surname=person.last_name" --missing "town=create"
   kerfmark mark inspections-2025.csv --report proposal.html                for who owns the data
   kerfmark mark book.xlsx --no-link Code --link "Beekeeper=keeper" -o book.layout.toml
   kerfmark mark visits.csv --type "Day=D/M/YYYY" --key "hive=Tag" --table-name "visit=inspection"
@@ -66,14 +67,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="DB",
         help="map the files onto the tables that a database has already",
     )
-    parser.add_argument(
-        "--put",
-        action="append",
-        default=[],
-        metavar="HEADER=TABLE",
-        help="with --onto: add a column that matches nothing to that table",
-    )
     database.schema(parser)
+    mapping.arguments(parser)
     steering_arguments(parser)
     reading.arguments(parser)
 
@@ -208,23 +203,11 @@ def steering(args: argparse.Namespace) -> Steering:
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
-    from kerfmark.verbs.mark import Steering, mark
+    from kerfmark.verbs.mark import mark
 
     if args.onto:
-        if steering(args) != Steering():
-            raise UsageError(
-                "the tables of the database decide where columns go",
-                next="leave out what steers a proposal of new tables, and edit the layout that "
-                "--onto writes",
-            )
-        if args.report:
-            raise UsageError(
-                "--report shows tables that are proposed",
-                next="leave it out; kerfmark draw shows those of the database",
-            )
-        return _onto(args, terminal)
-    if args.put or args.schema:
-        raise UsageError("--put and --schema need a database", next="name it with --onto")
+        return mapping.run(args, steering(args), terminal)
+    mapping.refuse_without_database(args)
     with terminal.progress() as progress:
         result = mark(
             args.inputs,
@@ -237,72 +220,6 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         )
     terminal.result(result)
     _tell(result, args, terminal)
-    return 0
-
-
-def _onto(args: argparse.Namespace, terminal: Terminal) -> int:
-    from kerfmark.address import with_schema
-    from kerfmark.verbs.map_onto import mark_onto
-
-    put = pairs(args.put, "HEADER=TABLE", '--put "Weather=inspection"')
-    with terminal.progress() as progress:
-        result = mark_onto(
-            args.inputs,
-            with_schema(args.onto, args.schema),
-            args.output,
-            put=put,
-            reading=reading.chosen(args),
-            replace=args.replace,
-            progress=progress,
-        )
-    terminal.result(result)
-    several = len({f.source for f in result.fed} | {s for s, _ in result.unmapped}) > 1
-    rows = [
-        ((f.source,) if several else ())
-        + (f.header, f"{f.table}.{f.column}" + (f" through {f.link}" if f.link else ""), f.why)
-        for f in result.fed
-    ]
-    terminal.table([*(["source"] if several else []), "column", "goes to", "why"], rows)
-    for title, lines in (
-        (
-            "left out: no column matches",
-            [
-                *(
-                    [
-                        ", ".join(
-                            f'"{h}"' + (f" of {s}" if several else "") for s, h in result.unmapped
-                        )
-                    ]
-                    if result.unmapped
-                    else []
-                ),
-                *(
-                    ['--put "HEADER=TABLE" gives one a new column in a table']
-                    if result.unmapped
-                    else []
-                ),
-            ],
-        ),
-        ("required, but no column of the files matches", result.required),
-        ("worth knowing", result.odd),
-    ):
-        if lines:
-            terminal.say()
-            terminal.say((title, HEAD))
-            for line in lines:
-                terminal.say("  ", line)
-    idle = [t for t in result.tables if t not in {f.table for f in result.fed}]
-    terminal.say()
-    if idle:
-        terminal.say("left alone: ", ", ".join(idle))
-    if result.layout:
-        command = f"kerfmark cut {shlex.quote(result.layout)} --into {shlex.quote(result.database)}"
-        terminal.say("layout ", (result.layout, BOLD), f": look at it, then {command}")
-    else:
-        terminal.say(
-            ("nothing was written: ", FAINT),
-            "-o LAYOUT writes this as a file to edit and to cut from",
-        )
     return 0
 
 

@@ -345,8 +345,10 @@ class TableSpec(_Part):
     the source says the number already: it must count from 1. `only_rows` is an expression: rows for
     which it does not hold make no record. `order` are columns by which records are numbered
     (`-day`: the latest first); otherwise they are in the order of the file. `known` says what a
-    later file does to a record that is there already: see `verbs.add`. A table that is `also_from`
-    other sources has the records of all of them, found by `known_by` under the same headers.
+    later file does to a record that is there already: see `verbs.add`. With `missing = "refuse"`
+    rows that name a record which the database does not have are refused. A table that is
+    `also_from` other sources has the records of all of them, found by `known_by` under the same
+    headers.
 
     In short, `columns` may be a list of headers and `links` a list of tables; the names are then
     made from these. Where columns are listed, they may be called by their headers.
@@ -363,6 +365,7 @@ class TableSpec(_Part):
     optional: tuple[str, ...] = ()
     order: tuple[str, ...] = ()
     known: Known = ""
+    missing: Literal["", "refuse"] = ""
     key: str | tuple[str, ...] = ""
     links: dict[str, LinkSpec] = {}
     columns: dict[str, ColumnSpec] = {}

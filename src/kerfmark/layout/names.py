@@ -3,8 +3,10 @@ time."""
 
 from __future__ import annotations
 
+import difflib
 import re
 import unicodedata
+from collections.abc import Iterable
 
 from kerfmark.engines import kept_columns, kept_tables
 from kerfmark.own_tables import is_own
@@ -42,6 +44,13 @@ def singular(name: str) -> str:
         if name.endswith(ending) and len(name) > len(ending) + 1:
             return name[: -len(ending)] + instead
     return name[:-1] if re.search(r"[^siu]s$", name) and len(name) > 3 else name
+
+
+def closest(word: str, known: Iterable[str]) -> str:
+    """The name that was probably meant by a word, whatever its case; "" for none."""
+    spelled = {k.lower(): k for k in known}
+    near = difflib.get_close_matches(word.lower(), spelled, 1)
+    return spelled[near[0]] if near else ""
 
 
 def is_kept_back(table: str) -> bool:

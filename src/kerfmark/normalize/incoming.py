@@ -67,7 +67,7 @@ class Incoming:
         """Which records may be made: those that a file has itself, and those that a link may
         create."""
         out = np.ones(self.tables[name].rows, bool)
-        if self.only_known and not self.tables[name].spec.part_of:  # parts belong to a known record
+        if self.makes_none(name):
             return ~out
         for other, link, _ in self.links_to(name):
             out[self.found[other, link].created] = False
@@ -75,6 +75,12 @@ class Incoming:
             if self.tables[other].spec.links[link].missing == "create":
                 out[codes[codes >= 0]] = True
         return out
+
+    def makes_none(self, name: str) -> bool:
+        """Whether no record of a table is made: those that are not there are refused. Parts belong
+        to a known record."""
+        spec = self.tables[name].spec
+        return (self.only_known and not spec.part_of) or spec.missing == "refuse"
 
     def provided_columns(self, name: str) -> list[str]:
         """The columns and links of a table, beside its natural key, of which these files say

@@ -90,7 +90,7 @@ def _with_table(done: Matched, name: str) -> Matched:
         if len(wanted):
             rows[wanted] = incoming.existing.match(name, done.arrays(name, columns, wanted))
     done = replace(done, incoming=_without_unknown(incoming, name, rows))
-    if incoming.only_known and spec.source in incoming.feeds and not spec.part_of:
+    if incoming.makes_none(name) and spec.source in incoming.feeds:
         _refuse_new(incoming, name, np.flatnonzero((rows < 0) & ~incoming.only_named(name)))
     new = (rows < 0) & incoming.creatable(name)
     rows[new] = incoming.free(name, done.named_by(name, np.flatnonzero(new)))
@@ -151,7 +151,8 @@ def _refuse_new(incoming: Incoming, name: str, records: np.ndarray) -> None:
         headers,
         rows,
         reason,
-        f"correct {' + '.join(headers)}\nadd the record first",
+        f"correct {' + '.join(headers)}\nadd the record first"
+        + (f"\ntake missing out of tables > {name}: it is made then" if spec.missing else ""),
         name,
         suggested=near,
     )

@@ -84,7 +84,7 @@ class _Finding:
             np.where(
                 named,
                 np.where(creatable, NAMED, REFERRED),
-                REFERRED if self.incoming.only_known else SAID,
+                REFERRED if self.incoming.makes_none(name) else SAID,
             ),
         )
         for role in np.unique(roles[rows >= 0]).tolist() if len(rows) else ():

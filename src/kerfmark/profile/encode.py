@@ -54,6 +54,11 @@ class EncodedSource:
         if self.read < 0:
             self.read = self.rows
 
+    @property
+    def headers(self) -> tuple[str, ...]:
+        """The headers of its columns."""
+        return tuple(c.header for c in self.columns)
+
     def parts(self) -> list[tuple[Source, Found, int]]:
         """The sources that this one is made of (usually itself alone), what reading each found out,
         and how many of the rows that were read it gave."""
@@ -132,7 +137,7 @@ class EncodedSource:
 
     @cached_property
     def _places(self) -> dict[str, int]:
-        return {h: i for i, h in enumerate(self.source.headers)}
+        return {h: i for i, h in enumerate(self.headers)}
 
 
 TOLD = 10

@@ -88,6 +88,14 @@ class Reader(Protocol):
         """What a table or view is made of; None when there is none of that name."""
         ...
 
+    def checks(self, table: str) -> tuple[str, ...]:
+        """The conditions that the database checks for each row of a table, in its own words."""
+        ...
+
+    def choices(self, table: str) -> dict[str, tuple[str, ...]]:
+        """The columns of a table that are declared with a list of values, and these."""
+        ...
+
     def comments(self, table: str) -> dict[str, str]:
         """What the database says of the columns of a table, and ("") of the table itself."""
         ...

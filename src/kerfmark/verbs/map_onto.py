@@ -22,30 +22,34 @@ from kerfmark.profile.recognise import settle
 from kerfmark.profile.types import declared_type
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading
+from kerfmark.store.check_rules import listed_values
 from kerfmark.store.interface import Reader, TableFacts, has_no_loads
 from kerfmark.store.quoting import quote
-from kerfmark.structure.mapping import ColumnThere, Fed, TableThere, onto
+from kerfmark.structure.mapping import Fed, Unmapped, Wishes, onto
 from kerfmark.structure.propose import source_name
+from kerfmark.structure.tables_there import ColumnThere, TableThere
 from kerfmark.verbs.add import Adding, AddOptions, AddResult
 from kerfmark.verbs.atomic_write import require_writable, write_atomically
 from kerfmark.verbs.retry import retried
 from kerfmark.verbs.sources import open_inputs, spec_of
 
+__all__ = ["OntoResult", "Unmapped", "Wishes", "fill", "mark_onto"]
 MOST_VALUES = 2000
 """Values of a column that sources are compared with."""
 
 
 @dataclass(frozen=True)
 class OntoResult:
-    """How sources would feed the tables of a database: what feeds what, columns that no table takes
-    as (source, header), what is required and fed by nothing, what is odd; and where the layout was
-    written ("": nowhere)."""
+    """How sources would feed the tables of a database: what feeds what, and how sure that is;
+    columns that no table takes; what is required and fed by nothing; the tables of which records
+    that are missing are made; what is odd; and where the layout was written ("": nowhere)."""
 
     database: str
     layout: str
     fed: tuple[Fed, ...]
-    unmapped: tuple[tuple[str, str], ...]
+    unmapped: tuple[Unmapped, ...]
     required: tuple[str, ...]
+    makes: tuple[str, ...]
     odd: tuple[str, ...]
     tables: tuple[str, ...]
     seconds: float
@@ -57,6 +61,7 @@ def mark_onto(
     layout: str | Path | None = None,
     *,
     put: Sequence[tuple[str, str]] = (),
+    wishes: Wishes = Wishes(),
     reading: Reading = Reading(),
     replace: bool = False,
     progress: Progress = silent,
@@ -64,8 +69,9 @@ def mark_onto(
     """Proposes which column of files feeds which column of the tables of a database, and writes
     that to `layout` if it is given.
 
-    `put` names tables that are to get a new column for a header. Nothing else is written. Raises
-    UsageError for what cannot be read, TargetError for a database that cannot, or has no tables.
+    `wishes` are what a person decides about it; `put` names tables that are to get a new column for
+    a header. Nothing else is written. Raises UsageError for what cannot be read or be so,
+    TargetError for a database that cannot be read, or has no tables.
     """
     started = time.perf_counter()
     path = None if layout is None else Path(layout)
@@ -99,7 +105,7 @@ def mark_onto(
             origin=Origin(where.name),
             next="kerfmark cut builds them",
         )
-    found_ = onto(sources, types, specs, there)
+    found_ = onto(sources, types, specs, there, wishes)
     if not found_.layout.tables:
         raise UsageError(
             "no table of the database fits these files",
@@ -109,13 +115,13 @@ def mark_onto(
         )
     text, unmapped = write_layout(found_.layout, found_.comments), list(found_.unmapped)
     for header, table in put:
-        source = next((n for n, h in unmapped if h == header), None)
+        source = next((u.source for u in unmapped if u.header == header), None)
         spec = found_.layout.tables.get(table)
         if source is None or spec is None or spec.source != source:
             raise UsageError(
                 f'"{header}" cannot be put into {table}',
                 next="name a column that matches nothing ("
-                + ", ".join(f'"{h}"' for _, h in unmapped)
+                + ", ".join(f'"{u.header}"' for u in unmapped)
                 + f") and a table that its source feeds ({', '.join(found_.layout.tables)})",
             )
         column = next(
@@ -132,7 +138,7 @@ def mark_onto(
             header,
             str(column),
         )
-        unmapped.remove((source, header))
+        unmapped = [u for u in unmapped if (u.source, u.header) != (source, header)]
     if path is not None:
         with write_atomically({path: text}):
             pass
@@ -142,6 +148,7 @@ def mark_onto(
         found_.fed,
         tuple(unmapped),
         found_.required,
+        found_.makes,
         found_.odd,
         tuple(t.name for t in there),
         round(time.perf_counter() - started, 3),
@@ -197,6 +204,9 @@ def _there(reader: Reader, facts: TableFacts) -> TableThere:
     """A table as the mapping sees it."""
     links = {link.columns[0]: link.to for link in facts.links if len(link.columns) == 1}
     name = quote(facts.name)
+    allowed = listed_values(reader.checks(facts.name)) | {
+        c: frozenset(values) for c, values in reader.choices(facts.name).items()
+    }
     columns = []
     for c in facts.columns:
         type_ = declared_type(c.type)
@@ -209,6 +219,17 @@ def _there(reader: Reader, facts: TableFacts) -> TableThere:
                     f"{quote(c.name)} IS NOT NULL LIMIT {MOST_VALUES}"
                 )
             )
-        columns.append(ColumnThere(c.name, type_, c.optional, c.filled, c.computed, known))
+        columns.append(
+            ColumnThere(
+                c.name,
+                type_,
+                c.optional,
+                c.filled,
+                c.computed,
+                known,
+                allowed.get(c.name, frozenset()),
+                c.type.lower() in ("uuid", "uniqueidentifier"),
+            )
+        )
     rows = int(reader.ask(f"SELECT COUNT(*) FROM {name}")[0][0])
     return TableThere(facts.name, tuple(columns), facts.key, facts.unique, links, rows)

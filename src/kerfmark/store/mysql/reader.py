@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import select
 import tempfile
 import threading
@@ -130,6 +131,30 @@ class MysqlReader(ServerReader):
                 for pairs in links.values()
             ),
         )
+
+    def checks(self, table: str) -> tuple[str, ...]:
+        """The conditions that are checked for each row."""
+        found = self.ask(
+            "SELECT c.check_clause FROM information_schema.check_constraints c "
+            "JOIN information_schema.table_constraints t ON t.constraint_schema = "
+            "c.constraint_schema AND t.constraint_name = c.constraint_name "
+            f"WHERE t.table_schema = DATABASE() AND t.table_name = {literal(table)}"
+            + (f" AND c.table_name = {literal(table)}" if self.mariadb else "")
+        )
+        return tuple(str(r[0]) for r in found)
+
+    def choices(self, table: str) -> dict[str, tuple[str, ...]]:
+        """The columns that are declared as enum, and its values."""
+        return {
+            str(column): tuple(
+                v.replace("''", "'") for v in re.findall(r"'((?:[^']|'')*)'", str(declared))
+            )
+            for column, declared in self.ask(
+                "SELECT column_name, column_type FROM information_schema.columns WHERE "
+                f"table_schema = DATABASE() AND table_name = {literal(table)} AND data_type = "
+                "'enum' ORDER BY ordinal_position"
+            )
+        }
 
     def dependents(self, tables: Sequence[str]) -> list[tuple[str, str]]:
         """Triggers, indexes and views of tables, and tables that refer to these."""

@@ -61,7 +61,8 @@ class PostgresReader(ServerReader):
             for r in self.ask(
                 "SELECT c.relname::text FROM pg_class c JOIN pg_namespace n ON n.oid = "
                 "c.relnamespace "
-                "WHERE n.nspname = current_schema() AND c.relkind IN ('r', 'p') ORDER BY c.oid DESC"
+                "WHERE n.nspname = current_schema() AND c.relkind IN ('r', 'p') AND NOT "
+                "c.relispartition ORDER BY c.oid DESC"
             )
             if not is_own(r[0])
         ]
@@ -125,6 +126,25 @@ class PostgresReader(ServerReader):
             tuple(tuple(u[0]) for u in unique),
             tuple(LinkFacts(tuple(r[1]), r[3], tuple(r[2])) for r in rules if r[0] == "f"),
         )
+
+    def checks(self, table: str) -> tuple[str, ...]:
+        """The conditions that are checked for each row."""
+        found = self.ask(
+            f"SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = "
+            f"{_OF.format(literal(table))} AND contype = 'c' ORDER BY conname"
+        )
+        return tuple(r[0] for r in found)
+
+    def choices(self, table: str) -> dict[str, tuple[str, ...]]:
+        """The columns of an enumerated type, and its values."""
+        out: dict[str, tuple[str, ...]] = {}
+        for column, label in self.ask(
+            "SELECT a.attname::text, e.enumlabel::text FROM pg_attribute a "
+            "JOIN pg_enum e ON e.enumtypid = a.atttypid WHERE a.attrelid = "
+            f"{_OF.format(literal(table))} AND a.attnum > 0 ORDER BY a.attnum, e.enumsortorder"
+        ):
+            out[column] = (*out.get(column, ()), label)
+        return out
 
     def dependents(self, tables: Sequence[str]) -> list[tuple[str, str]]:
         """Triggers, indexes and views of tables, and tables that refer to these."""

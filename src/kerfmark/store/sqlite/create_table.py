@@ -1,5 +1,5 @@
-"""SQLite: the text of a CREATE TABLE statement, taken apart as far as changing the declared type of
-a column needs."""
+"""SQLite: the text of a CREATE TABLE statement, taken apart: the declared type of a column, and the
+conditions that are checked."""
 
 from __future__ import annotations
 
@@ -80,3 +80,12 @@ def with_column_type(create: str, column: str, declared: str) -> str:
             return f"{create[: token.end]} {declared}{create[end:]}"
         begins = token.depth == 1 and token.text == ","
     return create
+
+
+def checks_of(create: str) -> Iterator[str]:
+    """The conditions in a CREATE TABLE statement."""
+    some = [*tokens(create)]
+    for i, token in enumerate(some[:-1]):
+        if token.kind == "word" and token.text.upper() == "CHECK" and some[i + 1].text == "(":
+            inside = (t for t in some[i + 2 :] if t.text == ")" and t.depth == some[i + 1].depth)
+            yield create[some[i + 1].end : next(inside, some[-1]).start].strip()

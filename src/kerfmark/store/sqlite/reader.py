@@ -25,6 +25,7 @@ from kerfmark.store.sqlite.connection import (
     read_only,
     translated,
 )
+from kerfmark.store.sqlite.create_table import checks_of
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -112,6 +113,7 @@ class SqliteCatalog:
                 "AND NOT partial ORDER BY seq DESC"
             )
         )
+        unique = tuple(u for u in unique if all(u))  # an expression has no name
         links: dict[int, list[tuple[str, str, str]]] = {}
         for number, *link in self.ask(
             f'SELECT id, "from", "table", COALESCE("to", \'\') '
@@ -221,6 +223,17 @@ class SqliteCatalog:
     def broken_links(self, table: str) -> list[str]:
         """The foreign key columns of a table with a value that its parent does not have."""
         return broken_links(self.ask, table)
+
+    def checks(self, table: str) -> tuple[str, ...]:
+        """The conditions that are checked for each row."""
+        found = self.ask(
+            f"SELECT sql FROM sqlite_master WHERE type = 'table' AND name = {literal(table)}"
+        )
+        return tuple(c for r in found for c in checks_of(r[0] or ""))
+
+    def choices(self, table: str) -> dict[str, tuple[str, ...]]:
+        """None: types have no lists of values here."""
+        return {}
 
     def dependents(self, tables: Sequence[str]) -> list[tuple[str, str]]:
         """Triggers and indexes of tables, and tables that refer to these. Views are not known by
