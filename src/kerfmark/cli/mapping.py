@@ -153,13 +153,13 @@ def _tell(result: OntoResult, terminal: Terminal) -> None:
         ),
         ("required, but no column of the files matches", result.required),
         (
-            "records that are missing",
-            [f"{t}: they are made" for t in result.makes]
-            + (
-                [f'--missing "{result.makes[0]}=refuse" refuses rows that name one instead']
-                if result.makes
-                else []
-            ),
+            "records that a table does not have",
+            [
+                f"{t}: made (--missing {t}=refuse refuses the rows)"
+                if how == "create"
+                else f"{t}: the rows that name them are refused (--missing {t}=create makes them)"
+                for t, how in result.missing
+            ],
         ),
         ("worth knowing", result.odd),
     ):

@@ -487,6 +487,7 @@ FUNCTIONS: Mapping[str, Callable[..., ColumnType]] = {
     **dict.fromkeys(("before", "after", "before_last", "after_last"), _beside),
     "length": _length,
     "concat": _joined,
+    "uuid": _joined,
     "coalesce": _first,
     "if": _chosen,
     "isblank": _anything,

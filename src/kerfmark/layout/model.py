@@ -412,6 +412,12 @@ class TableSpec(_Part):
         return value
 
     @property
+    def computed_key(self) -> tuple[str, ...]:
+        """The columns of its primary key that are computed, and not from the source as they are."""
+        key = () if isinstance(self.key, str) else self.key
+        return tuple(c for c in key if c in self.columns and self.columns[c].derived)
+
+    @property
     def parents(self) -> dict[str, str]:
         """The table that each link leads to."""
         return {name: link.to for name, link in self.links.items()}

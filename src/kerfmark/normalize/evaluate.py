@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 import re
+import uuid
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -274,6 +275,23 @@ def _beside(node: Node, args: list[Any]) -> Any:
     return found[0] if one else found
 
 
+_NAMESPACE = uuid.UUID("6b0a6c2e-7f0d-5c3b-9a51-4d1f0e6f3a77")
+"""The name space of the UUIDs that are made of texts."""
+
+
+def _uuid(node: Node, args: list[Any]) -> Any:
+    """The UUID that follows from texts (version 5 of RFC 9562): the same texts always give the same
+    one, others another one."""
+    texts = [_said(n, a) for n, a in zip(node.args, args, strict=True)]
+    rows = next((len(t) for t in texts if not isinstance(t, pa.Scalar)), 1)
+    made = [
+        str(uuid.uuid5(_NAMESPACE, "\x1f".join(t or "" for t in some)))
+        for some in zip(*(_array(t, rows).to_pylist() for t in texts), strict=True)
+    ]
+    out = pa.array(made, pa.string())
+    return out[0] if all(isinstance(t, pa.Scalar) for t in texts) else out
+
+
 def _cut(name: str, text: str, *counts: int) -> str:
     if name == "mid":
         return text[max(counts[0] - 1, 0) :][: max(counts[1], 0)]
@@ -322,6 +340,7 @@ _FUNCTIONS: dict[str, Callable[[Node, list[Any]], Any]] = {
     "not": lambda node, args: pc.invert(args[0]),
     "&": _joined,
     "concat": _joined,
+    "uuid": _uuid,
     "+": _arithmetic("add"),
     "-": _arithmetic("subtract"),
     "*": _arithmetic("multiply"),

@@ -84,12 +84,12 @@ class Incoming:
 
     def provided_columns(self, name: str) -> list[str]:
         """The columns and links of a table, beside its natural key, of which these files say
-        anything."""
+        anything. A key that is computed says nothing of a record that has one."""
         spec = self.tables[name].spec
         return [
             c
             for c in (*spec.links, *spec.columns)
-            if c not in spec.known_by and self.provides(spec, c)
+            if c not in (*spec.known_by, *spec.computed_key) and self.provides(spec, c)
         ]
 
     def only_named(self, name: str) -> np.ndarray:

@@ -98,12 +98,34 @@ def _with_table(done: Matched, name: str) -> Matched:
         key = {layout.key_of(name): pa.array(rows, mask=rows < 0)}
     else:
         key = done.arrays(name, natural, np.arange(table.rows))
+        if computed := table.spec.computed_key:
+            key |= _keys_there(incoming, name, computed, rows, new, key)
     return Matched(
         done.incoming,
         {**done.rows, name: rows},
         {**done.is_new, name: new},
         {**done.keys, name: key},
     )
+
+
+def _keys_there(
+    incoming: Incoming,
+    name: str,
+    columns: Sequence[str],
+    rows: np.ndarray,
+    new: np.ndarray,
+    key: Mapping[str, pa.Array],
+) -> dict[str, pa.Array]:
+    """Columns of the keys of records that are computed for new ones: those that the database has
+    keep what it has."""
+    out, known = {}, np.flatnonzero((rows >= 0) & ~new)
+    for column in columns:
+        texts = incoming.existing.texts(name, column, rows[known].tolist())
+        values = key[column].to_pylist()
+        for record in known.tolist():
+            values[record] = texts[int(rows[record])]
+        out[column] = pa.array(values, key[column].type)
+    return out
 
 
 def _without_unknown(incoming: Incoming, name: str, rows: np.ndarray) -> Incoming:

@@ -59,6 +59,20 @@ class TableFacts:
     unique: tuple[tuple[str, ...], ...]
     links: tuple[LinkFacts, ...]
 
+    @property
+    def counting(self) -> str:
+        """The column that numbers the rows: the primary key, where it is one column; of several (a
+        table that is divided has what divides it in its key), the one that counts by itself; ""
+        for none."""
+        if len(self.key) == 1:
+            return self.key[0]
+        counts = [
+            c.name
+            for c in self.columns
+            if c.name in self.key and c.filled and "int" in c.type.lower()
+        ]
+        return counts[0] if len(counts) == 1 else ""
+
 
 class Reader(Protocol):
     """A database that is being looked at. `name` is what messages call it; a row of a table is

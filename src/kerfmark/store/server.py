@@ -76,10 +76,7 @@ class Numbered(SharedSql):
                     tuple(c.name for c in facts.columns if c.name != NUMBER),
                 )
             else:
-                self._numberings[table] = (
-                    own.key[0] if own is not None and len(own.key) == 1 else "",
-                    (),
-                )
+                self._numberings[table] = own.counting if own is not None else "", ()
         return self._numberings[table]
 
     def is_numbered(self, table: str) -> bool:

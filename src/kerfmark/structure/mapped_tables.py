@@ -25,8 +25,8 @@ _FORMS = {
 
 
 class MappedTables:
-    """The `tables` that sources feed, what is `required` and fed by nothing, and the tables of
-    which the load `makes` records that are missing."""
+    """The `tables` that sources feed, what is `required` and fed by nothing, and what becomes
+    of `missing_records`, those that rows name and a table does not have."""
 
     def __init__(
         self,
@@ -42,7 +42,7 @@ class MappedTables:
         self.places, self.constants, self.missing = places, constants, missing
         self.tables: dict[str, TableSpec] = {}
         self.required: list[str] = []
-        self.makes: dict[str, None] = {}
+        self.missing_records: dict[str, Literal["create", "refuse"]] = {}
         for name in sorted(bases, key=lambda n: depth(there, bases[n])):
             self._build(name)
 
@@ -93,16 +93,16 @@ class MappedTables:
             spec = self._table(name, t, columns, links, table == base)
             if table in looked_up:
                 spec = spec.model_copy(update={"missing": "refuse"})
-            elif table != base:
-                self.makes[table] = None
+            if table != base:
+                self.missing_records[table] = "refuse" if table in looked_up else "create"
             self.tables[table] = spec
         for target in [k for spec in self.tables.values() for k in spec.links.values()]:
             if target.by and target.to not in self.tables:  # and otherwise fed by nobody
                 t = self.there[target.to]
                 columns = {c: self._column(name, h, t.column(c)) for c, h in target.by.items()}
                 if target.missing == "create":
-                    self.makes[target.to] = None
                     self._say_required(target.to, columns, {})
+                self.missing_records[target.to] = self._missing(target.to)
                 self.tables[target.to] = self._table(name, t, columns, {}, False)
 
     def _looked_up(
@@ -178,6 +178,8 @@ class MappedTables:
         base: bool,
     ) -> TableSpec:
         natural = not t.generated or t.generated in columns
+        if len(t.key) == 1 and natural and t.key[0] not in columns and t.column(t.key[0]).filled:
+            columns |= self._made_key(name, t, columns, base)
         known_by = self._known_by(name, t, columns, links, base)
         needed = () if base else known_by
         optional = tuple(c for c in (*columns, *links) if t.column(c).optional and c not in needed)
@@ -192,6 +194,18 @@ class MappedTables:
             links=links,
             columns=columns,
         )
+
+    def _made_key(
+        self, name: str, t: TableThere, columns: Mapping[str, ColumnSpec], base: bool
+    ) -> dict[str, ColumnSpec]:
+        """A key that the database would make of chance, made of what tells records apart: the same
+        record has the same one whenever it is loaded."""
+        apart = next((u for u in t.unique if set(u) <= {*columns}), ())
+        headers = [columns[c].header for c in apart if columns[c].header]
+        headers = headers or [*self.places[name]][: None if base else 1]
+        said = ", ".join(f"[{h.replace(']', ']]')}]" for h in headers)
+        table = t.name.replace("'", "''")
+        return {t.key[0]: ColumnSpec(derived=f"uuid('{table}', {said})", type="text(36)")}
 
     def _column(self, name: str, header: str, there: ColumnThere) -> ColumnSpec:
         """The column as the source says it and the database takes it."""

@@ -104,14 +104,14 @@ class Unmapped:
 @dataclass(frozen=True)
 class Onto:
     """The proposal: a layout, what feeds what, columns that no table takes, what is required and
-    has no source, in words, and the tables of which records that are missing are made. `odd` tells
-    what could not be mapped."""
+    has no source, in words, and what becomes of records that a table does not have ("create" or
+    "refuse"). `odd` tells what could not be mapped."""
 
     layout: Layout
     fed: tuple[Fed, ...]
     unmapped: tuple[Unmapped, ...]
     required: tuple[str, ...]
-    makes: tuple[str, ...]
+    missing: tuple[tuple[str, str], ...]
     odd: tuple[str, ...]
     comments: dict[str, list[str]] = field(default_factory=dict)
 
@@ -208,7 +208,7 @@ class _Mapping:
             told,
             unmapped,
             tuple(built.required),
-            tuple(built.makes),
+            tuple(built.missing_records.items()),
             (*self.odd, *self._undecided()),
             _comments(told, unmapped, built.required),
         )
@@ -556,7 +556,7 @@ class _Mapping:
             able = [
                 c
                 for c in self._open(name, base, column.type)
-                if c.type.kind == column.type.kind and c.name not in self.there[base].key
+                if c.type.kind == column.type.kind and c.name != self.there[base].generated
             ]
             needed = [c for c in able if not c.optional] or able
             if column.type.kind != "text" and needed == [column] and len(alone) == 1:

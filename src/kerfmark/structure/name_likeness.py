@@ -141,6 +141,8 @@ def _alike(
         return 0.7 if len(column) == 1 and naming else 0.5 if link else 0.99
     if {*said} == {*full} or {*said} ^ {*column} <= _SMALL:
         return 0.95
+    if len(column) > 1 and column[-1] in _NAMING and said == column[:-1] and not link:
+        return 0.85
     if naming and len(column) == 1 and not {*table} & {*said}:
         return 0.0
     shared = {*said} & {*full}

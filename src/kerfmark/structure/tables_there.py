@@ -42,10 +42,16 @@ class TableThere:
 
     @property
     def generated(self) -> str:
-        """The primary key, where it is a number that need not be said; else ""."""
-        if len(self.key) != 1 or self.key[0] in self.links:
-            return ""
-        return self.key[0] if self.column(self.key[0]).type.kind == "integer" else ""
+        """The primary key, where it is a number that need not be said, or the one column of it
+        that is (beside what a table is divided by); else ""."""
+        whole = [
+            c
+            for c in map(self.column, self.key)
+            if c.type.kind == "integer" and c.name not in self.links
+        ]
+        if len(self.key) > 1:
+            whole = [c for c in whole if c.filled]
+        return whole[0].name if len(whole) == 1 else ""
 
     @property
     def needed(self) -> list[str]:

@@ -41,15 +41,15 @@ MOST_VALUES = 2000
 @dataclass(frozen=True)
 class OntoResult:
     """How sources would feed the tables of a database: what feeds what, and how sure that is;
-    columns that no table takes; what is required and fed by nothing; the tables of which records
-    that are missing are made; what is odd; and where the layout was written ("": nowhere)."""
+    columns that no table takes; what is required and fed by nothing; what becomes of records that a
+    table does not have; what is odd; and where the layout was written ("": nowhere)."""
 
     database: str
     layout: str
     fed: tuple[Fed, ...]
     unmapped: tuple[Unmapped, ...]
     required: tuple[str, ...]
-    makes: tuple[str, ...]
+    missing: tuple[tuple[str, str], ...]
     odd: tuple[str, ...]
     tables: tuple[str, ...]
     seconds: float
@@ -148,7 +148,7 @@ def mark_onto(
         found_.fed,
         tuple(unmapped),
         found_.required,
-        found_.makes,
+        found_.missing,
         found_.odd,
         tuple(t.name for t in there),
         round(time.perf_counter() - started, 3),

@@ -28,6 +28,8 @@ from kerfmark.store.tab_separated import tab_separated
 
 _ROWS = 16_384
 """Rows fetched at a time."""
+_OF_TEXTS = frozenset({"uuid", "inet4", "inet6"})
+"""Types whose values are given as texts."""
 _FORBIDDEN = (1148, 2068, 3948, 4166)
 """What a server says that takes no files from its clients."""
 
@@ -279,6 +281,14 @@ class MysqlReader(ServerReader):
             )
         }
 
+    def _read_into(self, table: str, columns: Sequence[str]) -> str:
+        """The columns that a file is read into; some types take no bytes, but texts."""
+        types = {str(r[0]): str(r[1]) for r in self.ask(f"SHOW COLUMNS FROM {quote(table)}")}
+        texts = {c: f"@c{i}" for i, c in enumerate(columns) if types.get(c) in _OF_TEXTS}
+        said = f"({', '.join(texts.get(c, quote(c)) for c in columns)})"
+        made = ", ".join(f"{quote(c)} = CONVERT({v} USING utf8mb4)" for c, v in texts.items())
+        return f"{said} SET {made}" if made else said
+
     def copy_in(
         self,
         table: str,
@@ -317,7 +327,7 @@ class MysqlReader(ServerReader):
                         f"LOAD DATA LOCAL INFILE {literal(path)} INTO TABLE {quote(table)} "
                         "CHARACTER SET binary "
                         "FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' "
-                        f"({names})"
+                        + self._read_into(table, columns)
                     )
                 except pymysql.Error as error:
                     if code_of(error) not in _FORBIDDEN or rows:
