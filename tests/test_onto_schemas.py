@@ -4,9 +4,11 @@ test's own, and taken back again."""
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import re
+import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -117,6 +119,23 @@ def orders(engine: str) -> list[str]:
     ]
 
 
+def sales(engine: str) -> list[str]:
+    """Sales between people: two links to the same table; and a link of two columns."""
+    key = SERIAL[engine]
+    return [
+        f"CREATE TABLE person (id {key}, name varchar(40) NOT NULL UNIQUE)",
+        "CREATE TABLE market (town varchar(20), held integer, fee decimal(6,2), PRIMARY KEY (town, "
+        "held))",
+        f"CREATE TABLE sale (id {key}, sold_on date NOT NULL, amount decimal(8,2) NOT NULL, "
+        "buyer_id integer NOT NULL, seller_id integer NOT NULL, town varchar(20), held integer, "
+        "FOREIGN KEY (buyer_id) REFERENCES person (id), FOREIGN KEY (seller_id) REFERENCES person "
+        "(id), FOREIGN KEY (town, held) REFERENCES market (town, held))",
+        "INSERT INTO person (name) VALUES ('Ada'), ('Bo'), ('Cy')",
+        "INSERT INTO market VALUES ('Weir', 2025, 5), ('Mill', 2024, 5)",
+        "INSERT INTO sale (sold_on, amount, buyer_id, seller_id) VALUES ('2024-01-01', 1, 1, 2)",
+    ]
+
+
 def hives(engine: str) -> list[str]:
     """Hives and what was seen of them, in another language than the file."""
     key = SERIAL[engine]
@@ -160,6 +179,11 @@ ORDERS = """Order no,Ordered on,State,Customer e-mail,Customer,Line,SKU,Item,Pri
 1,2025-03-01,open,ada@bees.example,Ada Weir,2,H1,Hive,80.00,1,80.00
 2,2025-03-02,paid,bo@bees.example,Bo Ford,1,F1,Frame,2.50,2,2.50
 3,2025-03-02,void,bo@bees.example,Bo Ford,1,H1,Hive,80.00,3,75.25
+"""
+SALES = """Sold on,Buyer,Seller,Amount,Town,Held
+2025-03-01,Ada,Bo,10.50,Weir,2025
+2025-03-02,Bo,Cy,3.00,,
+2025-03-02,Bo,Ada,4.25,Mill,2024
 """
 INSPECTIONS = """Date,Hive,Apiary,Queen colour,Frames,Remarks
 2025-03-01,V1,Weir,white,8,calm
@@ -213,6 +237,14 @@ CASES = {
         "customer c ON c.id = o.customer_id JOIN item i ON i.sku = l.sku",
         ORDERS,
     ),
+    "two roles": (
+        sales,
+        {"sales.csv": SALES},
+        [],
+        "SELECT s.sold_on, b.name, v.name, s.amount, s.town, s.held FROM sale s JOIN person b ON "
+        "b.id = s.buyer_id JOIN person v ON v.id = s.seller_id WHERE s.sold_on > '2025-01-01'",
+        SALES,
+    ),
     "another language": (
         hives,
         {"inspections.csv": INSPECTIONS},
@@ -248,3 +280,150 @@ def test_files_go_into_tables_that_somebody_else_designed(
     assert {t: plain(db.ask(f'SELECT * FROM "{t}"')) for t in names} == before
     kerfmark("drop", db, "--discard")
     assert [t for t in db.tables() if t != "note"] == names
+
+
+AREAS = (
+    "CREATE TABLE area (id INTEGER PRIMARY KEY, code TEXT UNIQUE, name TEXT NOT NULL UNIQUE, "
+    "parent_id INTEGER REFERENCES area (id));"
+    "CREATE TABLE teacher (id INTEGER PRIMARY KEY, full_name TEXT NOT NULL, email TEXT UNIQUE);"
+    "CREATE TABLE lesson (id INTEGER PRIMARY KEY, day DATE NOT NULL, hours DECIMAL(4,1), currency "
+    "TEXT NOT NULL, paid BOOLEAN, teacher_id INTEGER NOT NULL REFERENCES teacher (id), area_id "
+    "INTEGER REFERENCES area (id));"
+    "CREATE TABLE log (id INTEGER PRIMARY KEY, day DATE);"
+    "INSERT INTO area (code, name) VALUES ('N', 'North'), ('S', 'South');"
+    "INSERT INTO teacher (full_name, email) VALUES ('Ada Weir', 'ada@bees.example'), ('Bo Ford', "
+    "'bo@bees.example');"
+)
+LESSONS = (
+    "Day,Teacher,Teacher e-mail,Hours,Area\n2025-03-01,Ada Weir,ada@bees.example,1.5,N\n"
+    "2025-03-02,Bo Ford,bo@bees.example,2.0,S\n2025-03-03,Ada Weir,ada@bees.example,1.0,\n"
+)
+
+
+@pytest.fixture
+def school(tmp_path: Path) -> Path:
+    """A database of areas within areas, teachers and lessons; and files for it."""
+    with contextlib.closing(sqlite3.connect(tmp_path / "s.db")) as db:
+        db.executescript(AREAS)
+    for name, text in {
+        "lessons.csv": LESSONS,
+        "bare.csv": LESSONS.partition("\n")[2],
+        "areas.csv": "Area,Parent Area\nFar North,North\nOuter North,Far North\nDeep South,South\n",
+        "strange.csv": "Day,Who,Hours\n2025-03-01,ada@bees.example,1.5\n2025-03-02,bo@bees.exampl,2\n",
+    }.items():
+        (tmp_path / name).write_text(text)
+    return tmp_path / "s.db"
+
+
+def fed(said: Any) -> dict[str, str]:
+    """Where each column goes."""
+    return {
+        f["header"]: ".".join(filter(None, (f["table"], f["link"], f["column"])))
+        for f in said["fed"]
+    }
+
+
+def test_names_that_are_near_are_not_swapped_and_nothing_goes_where_only_room_is_left(
+    school: Path, kerfmark: Runner
+) -> None:
+    said = kerfmark("mark", "lessons.csv", "--onto", school, "--json").json
+    assert fed(said)["Teacher"] == "teacher.full_name"
+    assert fed(said)["Teacher e-mail"] == "teacher.email"
+    said = kerfmark("mark", "areas.csv", "--onto", school, "-o", "a.toml", "--json").json
+    assert fed(said) == {"Area": "area.name", "Parent Area": "area.parent_id.name"}
+    kerfmark("cut", "a.toml", "--into", school)
+    with contextlib.closing(sqlite3.connect(school)) as db:
+        assert db.execute(
+            "SELECT a.name, p.name FROM area a JOIN area p ON p.id = a.parent_id ORDER BY a.id"
+        ).fetchall() == [
+            ("Far North", "North"),
+            ("Outer North", "Far North"),
+            ("Deep South", "South"),
+        ]
+
+
+def test_a_person_says_where_columns_go_what_is_the_same_and_what_is_left_out(
+    school: Path, kerfmark: Runner
+) -> None:
+    told = kerfmark("mark", "lessons.csv", "--onto", school).out
+    assert "lesson.currency must be filled, and no column of the sources feeds it" in told
+    decided = ["--map", "Area=lesson.area_id.code", "--constant", "lesson.currency=EUR"]
+    decided += ["--constant", "lesson.paid=yes", "--leave-out", "Hours"]
+    told = kerfmark("mark", "lessons.csv", "--onto", school, "-o", "l.toml", *decided).out
+    assert "must be filled" not in told and "decided" in told and '"Hours"' in told
+    kerfmark("cut", "l.toml", "--into", school)
+    with contextlib.closing(sqlite3.connect(school)) as db:
+        assert db.execute(
+            "SELECT day, full_name, currency, paid, hours, a.name FROM lesson l JOIN teacher t ON "
+            "t.id = teacher_id LEFT JOIN area a ON a.id = area_id ORDER BY l.id"
+        ).fetchall() == [
+            ("2025-03-01", "Ada Weir", "EUR", 1, None, "North"),
+            ("2025-03-02", "Bo Ford", "EUR", 1, None, "South"),
+            ("2025-03-03", "Ada Weir", "EUR", 1, None, None),
+        ]
+    assert kerfmark("prove", school, "--json").json["holds"]
+    (school.parent / "more.csv").write_text(
+        "Day,Teacher,Teacher e-mail,Hours,Area\n2025-03-04,Ada Weir,ada@bees.example,1.5,E\n"
+    )
+    told = kerfmark("add", "more.csv", "--into", school, code=1).err
+    assert '"E" was not found in area' in told or '"E" is not a record of area' in told
+
+
+def test_columns_without_names_go_by_their_position(school: Path, kerfmark: Runner) -> None:
+    where = ["--map", "1=lesson.day", "--map", "2=teacher.full_name", "--map", "3=teacher.email"]
+    where += ["--map", "4=lesson.hours", "--constant", "lesson.currency=EUR", "--leave-out", "5"]
+    mark = ["mark", "bare.csv", "--no-header", "--onto", school, "-o", "l.toml", *where]
+    kerfmark(*mark)
+    kerfmark("cut", "l.toml", "--into", school)
+    with contextlib.closing(sqlite3.connect(school)) as db:
+        assert db.execute("SELECT count(*), sum(hours) FROM lesson").fetchall() == [(3, 4.5)]
+
+
+def test_what_a_record_is_looked_up_by_is_never_made_in_silence(
+    school: Path, kerfmark: Runner
+) -> None:
+    decided = ["--rows-to", "lesson", "--link", "Who=teacher", "--constant", "lesson.currency=EUR"]
+    mark = ["mark", "strange.csv", "--onto", school, "-o", "l.toml", *decided]
+    said = kerfmark(*mark, "--json").json
+    assert fed(said)["Who"] == "teacher.email" and said["missing"] == [["teacher", "refuse"]]
+    told = kerfmark("cut", "l.toml", "--into", school, code=1).err
+    assert 'the nearest is "bo@bees.example"' in told and "row 3" in told
+    kerfmark("check", "l.toml", "--into", school, code=1)
+    told = kerfmark(*mark, "--replace", "--missing", "teacher=create").out
+    assert "teacher.full_name must be filled" in told
+
+
+@pytest.mark.parametrize(
+    ("options", "words"),
+    [
+        ("--map Days=lesson.day", 'did you mean "Day"?'),
+        ("--map 9=lesson.day", "a number names one by its position"),
+        ("--map Day=lessons.day", 'did you mean "lesson"?'),
+        ("--map Day=lesson.dya", 'did you mean "lesson.day"?'),
+        ("--map Day=lesson", "its columns are id, day"),
+        ("--map Day=lesson.day.x", 'use --map "Day=lesson.day"'),
+        ("--map Teacher=lesson.teacher_id.nam", "its columns are id, full_name, email"),
+        ("--map Day=lesson.day --map Hours=lesson.day", "cannot both go to lesson.day"),
+        ("--map Day=lesson.day --map Day=log.day", '"Day" is given two places'),
+        ("--map Day=lesson.day --leave-out Day", "use --map or --leave-out for it, not both"),
+        ("--map Day=log.day --rows-to lesson", 'cannot go to log.day'),
+        ("--link Teacher=log", '--map "Teacher=log.COLUMN" gives it a column'),
+        ("--constant lesson.curency=EUR", "its columns are id, day"),
+        ("--constant lesson.area_id=1", "add a column to the file that names the record"),
+        ("--missing teacher=ask", '--missing "teacher=create"'),
+        ("--rows-to lessson", 'did you mean "lesson"?'),
+        ("--known-by Day", "leave it out: --map, --link"),
+        ("--one-table", "--one-table is for tables that are to be made"),
+        ("--type Day=text", "kerfmark mark LAYOUT --type and the like decide in the layout"),
+    ],
+)  # fmt: skip
+def test_wishes_that_cannot_be_are_told(
+    options: str, words: str, school: Path, kerfmark: Runner
+) -> None:
+    told = kerfmark("mark", "lessons.csv", "--onto", school, *options.split(" "), code=2).err
+    assert words in told and "next:" in told
+
+
+def test_wishes_without_a_database_are_told(school: Path, kerfmark: Runner) -> None:
+    told = kerfmark("mark", "lessons.csv", "--map", "Day=lesson.day", "--rows-to", "x", code=2).err
+    assert "--map and --rows-to need a database" in told and "name it with --onto" in told

@@ -583,7 +583,14 @@ def _columns_of_source(layout: Layout, source: str) -> Iterator[Mistake]:
             if layout.tables[seen.get(header, name)].each_row and header not in own:
                 seen.setdefault(header, name)
                 continue
-            in_lists = {name, seen.get(header, "")} & listed
+            both = {name, seen.get(header, "")}
+            if layout.existing and any(  # the record is found there by this value
+                link.to in both and header in link.by.values()
+                for n in both & {*tables}
+                for link in tables[n].links.values()
+            ):
+                continue
+            in_lists = both & listed
             if header in seen and not in_lists and not layout.exceptional(source, header):
                 yield Mistake(
                     ("tables", name),

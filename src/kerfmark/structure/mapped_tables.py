@@ -103,7 +103,9 @@ class MappedTables:
                 if target.missing == "create":
                     self._say_required(target.to, columns, {})
                 self.missing_records[target.to] = self._missing(target.to)
-                self.tables[target.to] = self._table(name, t, columns, {}, False)
+                spec = self._table(name, t, columns, {}, False)
+                refused = {"missing": "refuse"} if target.missing == "refuse" else {}
+                self.tables[target.to] = spec.model_copy(update=refused)
 
     def _looked_up(
         self,
@@ -274,6 +276,7 @@ def _constant(value: str, there: ColumnThere) -> ColumnSpec:
         return ColumnSpec(derived=value, type=str(there.type))
     if there.type.kind == "boolean":
         yes = value.lower() in ("true", "yes", "1")
-        return ColumnSpec(derived="1 = 1" if yes else "1 = 0", type="boolean")
+        return ColumnSpec(derived="1 = 1" if yes else "1 = 0", type="boolean true/false")
     form = _FORMS[there.type.kind]
-    return ColumnSpec(derived=f"{there.type.kind}({text}, '{form}')", type=there.type.kind)
+    made = f"date({text}, '{form}')" if there.type.kind == "date" else text
+    return ColumnSpec(derived=made, type=f"{there.type.kind} {form}")

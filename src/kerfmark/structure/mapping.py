@@ -172,6 +172,8 @@ class _Mapping:
             self.fed[name] = self._assigned(name, decided[name])
         for name in self.sources:
             self._choose_base(name)
+            if name in self.bases:  # what is not reached from there has another place, or none
+                self.fed[name] = self._assigned(name, decided[name], self.bases[name])
             self._left_over(name)
         built = MappedTables(
             self.sources,
@@ -414,7 +416,10 @@ class _Mapping:
             return None
         known = set(values.slice(0, _SOME).to_pylist())
         share = len(known & c.values) / len(known) if known and c.values else None
-        score, why = alike, _in_words(alike, place)
+        why = _in_words(alike, place)
+        if alike == TABLE_S_NAME and not c.optional:
+            alike += 1.2 * CLOSE  # of a code and a name, the one that every record has
+        score = alike
         if share is not None:
             by_values = 0.4 * alike + 0.6 * share if len(c.values) > 2 else 0.0
             score = max(alike, by_values) + 0.1 * share
@@ -431,15 +436,20 @@ class _Mapping:
             score *= 0.9  # its values do not all fit; the check will tell
         return _Match(place, score, why or "the names are a little alike")
 
-    def _assigned(self, name: str, decided: Mapping[str, _Match]) -> dict[str, _Match]:
-        """The best place for each column of a source, each place used once."""
+    def _assigned(
+        self, name: str, decided: Mapping[str, _Match], base: str = ""
+    ) -> dict[str, _Match]:
+        """The best place for each column of a source, each place used once; of those only that
+        links lead to from a table, where it is given."""
         source = self.sources[name]
+        reach = reached(self.there, base) if base else self.there
+        places = [p for p in self.places if p.of in reach]
         self.scored[name] = {}
         ranked: list[tuple[float, int, _Match]] = []
         for i, header in enumerate(source.headers):
             if header in decided or header in self.wishes.leave_out:
                 continue
-            found = [m for p in self.places if (m := self._match(name, header, p)) is not None]
+            found = [m for p in places if (m := self._match(name, header, p)) is not None]
             found.sort(key=lambda m: (-m.score, m.place.through, m.place.table))
             self.scored[name][header] = [m for m in found if m.score >= POSSIBLE]
             ranked += [(m.score, i, m) for m in found if m.score >= ENOUGH]
@@ -527,10 +537,8 @@ class _Mapping:
 
         base = wanted or max(sorted(self.there), key=weight)
         self.bases[name] = base
-        for header, match in list(fed.items()):
-            if match.place.of in reach[base]:
-                continue
-            if match.sure == "decided":
+        for header, match in fed.items():
+            if match.sure == "decided" and match.place.of not in reach[base]:
                 raise UsageError(
                     f'"{header}" cannot go to {match.place}',
                     code="map.reach",
@@ -538,7 +546,6 @@ class _Mapping:
                     f"{match.place.of}",
                     next='--rows-to "TABLE" makes the rows records of another table',
                 )
-            del fed[header]
 
     def _left_over(self, name: str) -> None:
         """The only date, or number, for the only one that must be filled; and, as what is possible
