@@ -136,6 +136,27 @@ def sales(engine: str) -> list[str]:
     ]
 
 
+def visits(engine: str) -> list[str]:
+    """Visits, and who helped: a table of two foreign keys that a list in a cell goes to, without an
+    order; and one with an order."""
+    key = SERIAL[engine]
+    return [
+        f"CREATE TABLE helper (id {key}, name varchar(40) NOT NULL UNIQUE)",
+        f"CREATE TABLE treatment (id {key}, label varchar(40) NOT NULL UNIQUE)",
+        f"CREATE TABLE visit (id {key}, visit_no integer NOT NULL UNIQUE, day date NOT NULL)",
+        "CREATE TABLE visit_helper (visit_id integer NOT NULL, helper_id integer NOT NULL, PRIMARY "
+        "KEY (visit_id, helper_id), FOREIGN KEY (visit_id) REFERENCES visit (id), FOREIGN KEY "
+        "(helper_id) REFERENCES helper (id))",
+        f"CREATE TABLE visit_treatment (id {key}, visit_id integer NOT NULL, treatment_id integer "
+        "NOT NULL, position integer NOT NULL, FOREIGN KEY (visit_id) REFERENCES visit (id), FOREIGN "
+        "KEY (treatment_id) REFERENCES treatment (id))",
+        "INSERT INTO helper (name) VALUES ('Ada'), ('Bo'), ('Cy'), ('ada')"
+        if engine == "PostgreSQL"
+        else "INSERT INTO helper (name) VALUES ('Ada'), ('Bo'), ('Cy')",
+        "INSERT INTO treatment (label) VALUES ('smoke'), ('acid'), ('Thyme')",
+    ]
+
+
 def hives(engine: str) -> list[str]:
     """Hives and what was seen of them, in another language than the file."""
     key = SERIAL[engine]
@@ -184,6 +205,12 @@ SALES = """Sold on,Buyer,Seller,Amount,Town,Held
 2025-03-01,Ada,Bo,10.50,Weir,2025
 2025-03-02,Bo,Cy,3.00,,
 2025-03-02,Bo,Ada,4.25,Mill,2024
+"""
+VISITS = """Visit no,Day,Helpers,Treatments
+1,2025-03-01,Bo; Ada,smoke/acid
+2,2025-03-02,Bo,
+3,2025-03-03,Cy; Ada; Bo,Thyme/smoke
+4,2025-03-04,,acid
 """
 INSPECTIONS = """Date,Hive,Apiary,Queen colour,Frames,Remarks
 2025-03-01,V1,Weir,white,8,calm
@@ -244,6 +271,21 @@ CASES = {
         "SELECT s.sold_on, b.name, v.name, s.amount, s.town, s.held FROM sale s JOIN person b ON "
         "b.id = s.buyer_id JOIN person v ON v.id = s.seller_id WHERE s.sold_on > '2025-01-01'",
         SALES,
+    ),
+    "lists": (
+        visits,
+        {"visits.csv": VISITS},
+        [],
+        "SELECT v.visit_no, v.day, h.name, t.label FROM visit v LEFT JOIN visit_helper vh ON "
+        "vh.visit_id = v.id LEFT JOIN helper h ON h.id = vh.helper_id LEFT JOIN visit_treatment vt "
+        "ON vt.visit_id = v.id LEFT JOIN treatment t ON t.id = vt.treatment_id",
+        "visit no,day,helper,treatment\n"
+        + "".join(
+            f"{n},{day},{helper},{treatment}\n"
+            for n, day, helpers, treatments in [r.split(",") for r in VISITS.splitlines()[1:]]
+            for helper in helpers.split("; ")
+            for treatment in treatments.split("/")
+        ),
     ),
     "another language": (
         hives,

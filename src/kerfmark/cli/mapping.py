@@ -168,10 +168,9 @@ def _tell(result: OntoResult, terminal: Terminal) -> None:
             terminal.say((title, HEAD))
             for line in lines:
                 terminal.say("  ", line)
-    idle = [t for t in result.tables if t not in {f.table for f in result.fed}]
     terminal.say()
-    if idle:
-        terminal.say("left alone: ", ", ".join(idle))
+    if result.left_alone:
+        terminal.say("left alone: ", ", ".join(result.left_alone))
     if result.layout:
         command = f"kerfmark cut {shlex.quote(result.layout)} --into {shlex.quote(result.database)}"
         terminal.say("layout ", (result.layout, BOLD), f": look at it, then {command}")

@@ -652,6 +652,19 @@ class Layout(_Part):
                             return name, column, spec.instead_of, usual
         return None
 
+    def keeps_order(self, source: str, header: str) -> bool:
+        """Whether the table of the parts of a cell has the order in which they are in it."""
+        return any(
+            any(c.position for c in t.columns.values())
+            for t in self.tables_of(source).values()
+            if t.part_of
+            and header
+            in (
+                *(c.header for c in t.columns.values()),
+                *(h for link in t.links.values() for h in link.by.values()),
+            )
+        )
+
     def is_looked_up(self, table: str) -> bool:
         """Whether some link finds its record in a table by value, and so may have added to it."""
         return table in self.index.looked_up

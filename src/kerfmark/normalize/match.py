@@ -91,7 +91,10 @@ def _with_table(done: Matched, name: str) -> Matched:
             rows[wanted] = incoming.existing.match(name, done.arrays(name, columns, wanted))
     done = replace(done, incoming=_without_unknown(incoming, name, rows))
     if incoming.makes_none(name) and spec.source in incoming.feeds:
-        _refuse_new(incoming, name, np.flatnonzero((rows < 0) & ~incoming.only_named(name)))
+        said = ~incoming.only_named(name)
+        for _, _, codes in incoming.links_to(name):  # these are refused where they are named
+            said[codes[codes >= 0]] = False
+        _refuse_new(incoming, name, np.flatnonzero((rows < 0) & said))
     new = (rows < 0) & incoming.creatable(name)
     rows[new] = incoming.free(name, done.named_by(name, np.flatnonzero(new)))
     if layout.has_generated_key(name):
@@ -213,8 +216,12 @@ def _refuse_unknown(incoming: Incoming, table: TableRows, link: str, rows: np.nd
         tuple(target.by.values()),
         rows[rows >= 0],
         reason,
-        f'correct the cells\nset missing = "create" or "blank" in tables > {table.name} > links > '
-        f"{link}",
+        "correct the cells\n"
+        + (
+            f"add the record first\ntake missing out of tables > {target.to}: it is made then"
+            if incoming.tables[target.to].spec.missing
+            else f'set missing = "create" or "blank" in tables > {table.name} > links > {link}'
+        ),
         target.to,
         suggested=near,
     )

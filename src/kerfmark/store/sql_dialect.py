@@ -43,8 +43,9 @@ class SqlDialect:
     joins the texts of an expression: value, separator (a literal), the ORDER BY clause, and the
     rows from FROM on. `always_quotes`: names are quoted whatever they are. Generated keys are
     declared as identities (`identity`); primary keys and foreign keys are made after the rows
-    (`keys_later`, `links_later`); a name has at most `longest_name` bytes (0: any number); CREATE
-    TABLE ends with `table_options`.
+    (`keys_later`, `links_later`); a name has at most `longest_name` bytes (0: any number);
+    `in_code_points` sorts a text by its characters, whatever the collation; CREATE TABLE ends with
+    `table_options`.
     """
 
     sqlalchemy: Dialect
@@ -57,6 +58,7 @@ class SqlDialect:
     keys_later: bool = False
     links_later: bool = False
     longest_name: int = 0
+    in_code_points: str = "{}"
     table_options: Mapping[str, Any] = field(default_factory=dict)
 
     def quote(self, name: str) -> str:

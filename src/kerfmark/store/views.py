@@ -275,5 +275,7 @@ class _View:
         if not parts:
             return ""
         value, joined, split = parts[0]
-        rows, order = f"FROM {mine}{joined} WHERE {owner}", f"ORDER BY {mine}.{position}"
-        return self.dialect.string_agg(value, literal(split), order, rows)
+        # a table that somebody else made may not keep the order: then they are sorted
+        by = f"{mine}.{position}" if position else self.dialect.in_code_points.format(value)
+        rows = f"FROM {mine}{joined} WHERE {owner}"
+        return self.dialect.string_agg(value, literal(split), f"ORDER BY {by}", rows)

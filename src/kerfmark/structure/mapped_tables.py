@@ -13,6 +13,7 @@ from kerfmark.layout.model import ColumnSpec, LinkSpec, TableSpec
 from kerfmark.profile.codes import holds
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.types import TEXT, ColumnType
+from kerfmark.structure.mapped_lists import ListPlace, tables_of_list
 from kerfmark.structure.tables_there import ColumnThere, Place, TableThere, depth, reached
 
 _FORMS = {
@@ -37,9 +38,11 @@ class MappedTables:
         places: Mapping[str, Mapping[str, Place]],
         constants: Mapping[tuple[str, str], str],
         missing: Mapping[str, str],
+        lists: Mapping[str, Mapping[str, ListPlace]],
     ) -> None:
         self.sources, self.types, self.there, self.bases = sources, types, there, bases
-        self.places, self.constants, self.missing = places, constants, missing
+        self.places, self.lists = places, lists
+        self.constants, self.missing = constants, missing
         self.tables: dict[str, TableSpec] = {}
         self.required: list[str] = []
         self.missing_records: dict[str, Literal["create", "refuse"]] = {}
@@ -77,8 +80,8 @@ class MappedTables:
                 through = {
                     p.column: h for h, p in places.items() if p.owner == table and p.through == link
                 }
-                one = (
-                    LinkSpec(to=parent, by=through, missing=self._missing(parent))
+                leads = (
+                    LinkSpec(to=parent, by=through, missing=self._of_link(parent))
                     if through
                     else self._by_value(parent, owned, by_value, ways)
                     if on_the_way and parent in by_value
@@ -86,8 +89,8 @@ class MappedTables:
                     if on_the_way and parent in mine
                     else None
                 )
-                if one is not None:
-                    links[link] = one
+                if leads is not None:
+                    links[link] = leads
             if table not in looked_up:
                 self._say_required(table, columns, links)
             spec = self._table(name, t, columns, links, table == base)
@@ -98,14 +101,22 @@ class MappedTables:
             self.tables[table] = spec
         for target in [k for spec in self.tables.values() for k in spec.links.values()]:
             if target.by and target.to not in self.tables:  # and otherwise fed by nobody
-                t = self.there[target.to]
-                columns = {c: self._column(name, h, t.column(c)) for c, h in target.by.items()}
-                if target.missing == "create":
-                    self._say_required(target.to, columns, {})
-                self.missing_records[target.to] = self._missing(target.to)
-                spec = self._table(name, t, columns, {}, False)
-                refused = {"missing": "refuse"} if target.missing == "refuse" else {}
-                self.tables[target.to] = spec.model_copy(update=refused)
+                self.tables[target.to] = self._found_by_value(name, target.to, target.by)
+        for header, one in self.lists[name].items():
+            if one.parent in self.tables or one.table in self.tables:
+                continue
+            listed = self._found_by_value(name, one.parent, {one.column: header})
+            self.tables |= tables_of_list(name, one, self.there[one.table], listed, header)
+
+    def _found_by_value(self, name: str, table: str, by: Mapping[str, str]) -> TableSpec:
+        """A table whose records rows only name, by columns with the values of headers."""
+        t, how = self.there[table], self._missing(table)
+        columns = {c: self._column(name, h, t.column(c)) for c, h in by.items()}
+        if how == "create":
+            self._say_required(table, columns, {})
+        self.missing_records[table] = how
+        spec = self._table(name, t, columns, {}, False)
+        return spec.model_copy(update={"missing": "refuse"} if how == "refuse" else {})
 
     def _looked_up(
         self,
@@ -130,6 +141,11 @@ class MappedTables:
         usual = self.there[table].rows or table in self.bases.values()
         said = self.missing.get(table, "refuse" if usual else "create")
         return "create" if said == "create" else "refuse"
+
+    def _of_link(self, table: str) -> Literal["create", "refuse"]:
+        """What a link says of values that no record of a table has: the table itself says it, where
+        rows only name its records."""
+        return self._missing(table) if table in self.bases.values() else "create"
 
     def _by_value(
         self,

@@ -138,7 +138,7 @@ def _alike(
     if said == table:
         return TABLE_S_NAME if naming else 0.3
     if said == column:
-        return 0.7 if len(column) == 1 and naming else 0.5 if link else 0.99
+        return 0.8 if len(column) == 1 and naming else 0.5 if link else 0.99
     if {*said} == {*full} or {*said} ^ {*column} <= _SMALL:
         return 0.95
     if len(column) > 1 and column[-1] in _NAMING and said == column[:-1] and not link:

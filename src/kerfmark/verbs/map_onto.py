@@ -25,7 +25,8 @@ from kerfmark.read.source import Reading
 from kerfmark.store.check_rules import listed_values
 from kerfmark.store.interface import Reader, TableFacts, has_no_loads
 from kerfmark.store.quoting import quote
-from kerfmark.structure.mapping import Fed, Unmapped, Wishes, onto
+from kerfmark.structure.mapping import Fed, Unmapped, onto
+from kerfmark.structure.mapping_wishes import Wishes
 from kerfmark.structure.propose import source_name
 from kerfmark.structure.tables_there import ColumnThere, TableThere
 from kerfmark.verbs.add import Adding, AddOptions, AddResult
@@ -42,7 +43,8 @@ MOST_VALUES = 2000
 class OntoResult:
     """How sources would feed the tables of a database: what feeds what, and how sure that is;
     columns that no table takes; what is required and fed by nothing; what becomes of records that a
-    table does not have; what is odd; and where the layout was written ("": nowhere)."""
+    table does not have; what is odd; where the layout was written ("": nowhere); and the tables
+    that are left alone."""
 
     database: str
     layout: str
@@ -51,7 +53,7 @@ class OntoResult:
     required: tuple[str, ...]
     missing: tuple[tuple[str, str], ...]
     odd: tuple[str, ...]
-    tables: tuple[str, ...]
+    left_alone: tuple[str, ...]
     seconds: float
 
 
@@ -150,7 +152,7 @@ def mark_onto(
         found_.required,
         found_.missing,
         found_.odd,
-        tuple(t.name for t in there),
+        tuple(t.name for t in there if t.name not in found_.layout.tables),
         round(time.perf_counter() - started, 3),
     )
 

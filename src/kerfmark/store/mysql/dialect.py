@@ -91,7 +91,13 @@ def dialect(mariadb: bool = True) -> SqlDialect:
 
     named = mysql.dialect(paramstyle="named")  # else % is doubled in names
     plain = SqlDialect(
-        named, string_agg, type_of, keyed_type_of, links_later=True, longest_name=LONGEST_NAME
+        named,
+        string_agg,
+        type_of,
+        keyed_type_of,
+        links_later=True,
+        longest_name=LONGEST_NAME,
+        in_code_points="CAST({} AS BINARY)",
     )
     return replace(plain, table_options=table_options(mariadb))
 

@@ -50,6 +50,7 @@ def dialect() -> SqlDialect:
         keys_later=True,
         links_later=True,
         longest_name=LONGEST_NAME,
+        in_code_points='CAST({} AS text) COLLATE "C"',
     )
 
 

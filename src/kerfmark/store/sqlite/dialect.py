@@ -38,7 +38,8 @@ def dialect() -> SqlDialect:
     """How SQLite's SQL is written."""
     from sqlalchemy.dialects import sqlite
 
-    return SqlDialect(sqlite.dialect(), string_agg, type_of)
+    binary = "{} COLLATE BINARY"
+    return SqlDialect(sqlite.dialect(), string_agg, type_of, in_code_points=binary)
 
 
 def to_engine(values: pa.Array) -> pa.Array:
