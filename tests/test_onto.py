@@ -221,12 +221,10 @@ def test_what_the_database_refuses_is_told_with_its_row(
     write("sheet.csv", bad)
     before, tables = club.ask("SELECT * FROM district"), club.tables()
     told = kerfmark("cut", "l.toml", "--into", club, code=1).err
-    row, table = (3, "apiary") if why == "altitude" else (4, "visit")
-    assert (
-        f"sheet.csv, row {row}: the database refuses a record of {table}" in told
-        and why in told
-        and "Traceback" not in told
-    )
+    where = 'row 3, column "Altitude m": ' if why == "altitude" else 'row 4, column "Frames": '
+    what = "apiary by the check" if why == "altitude" else "visit by the trigger many"
+    assert f"sheet.csv, {where}the database refuses a record of {what}" in told
+    assert why in told and "Traceback" not in told
     assert club.ask("SELECT * FROM district") == before and club.ask("SELECT * FROM visit") == []
     assert club.tables() == tables  # no ledger either
     write("sheet.csv", SHEET)

@@ -379,7 +379,7 @@ AFTER = [
     ("", "add good.csv new.csv --into v.db --put weather=visit --lacking weather= --known overwrite", "one after the other", "add new.csv --into v.db --put weather=visit"),
     ("sql v.db ALTER TABLE visit RENAME COLUMN keeper TO warden", "add good.csv --into v.db", "put it back", "sql v.db ALTER TABLE visit RENAME COLUMN warden TO keeper && add good.csv --into v.db"),
     ("sql v.db CREATE TRIGGER t AFTER INSERT ON visit BEGIN DELETE FROM visit WHERE no = NEW.no; END", "add good.csv --into v.db", "look whether a trigger of the database changes rows", "sql v.db DROP TRIGGER t && add good.csv --into v.db"),
-    ("sql v.db CREATE TRIGGER t BEFORE INSERT ON visit WHEN NEW.kg < 3 BEGIN SELECT RAISE(ABORT, 'too light'); END", "add good.csv --into v.db", "correct the row; the rule is the database's own", "put good.csv no,day,hive,kind,kg,keeper\\n90,2026-01-01,H1,straw,3.5,Ada\\n && add good.csv --into v.db"),
+    ("sql v.db CREATE TRIGGER t BEFORE INSERT ON visit WHEN NEW.kg < 3 BEGIN SELECT RAISE(ABORT, 'too light'); END", "add good.csv --into v.db", "ask who made the rule of the database", "put good.csv no,day,hive,kind,kg,keeper\\n90,2026-01-01,H1,straw,3.5,Ada\\n && add good.csv --into v.db"),
     ("mark hives.csv --onto club.db -o o.toml", "cut o.toml --as-script s.sql --for sqlite", "use --into DB to fill them", "cut o.toml --into club.db"),
     ("mark hives.csv --onto club.db -o o.toml && cut o.toml --into club.db && sql club.db CREATE TABLE uses (hive INTEGER REFERENCES hive (id)) && sql club.db INSERT INTO uses VALUES (1)", "drop club.db --discard", "delete the rows that refer to them first", "sql club.db DELETE FROM uses && drop club.db --discard"),
     ("", "add good.csv --into v.db --correct hive:H1=H2", "correct it in the database first", "add good.csv --into v.db"),
@@ -422,8 +422,8 @@ def do(steps: str, folder: Path, kerfmark: Runner, db: Target | None = None) -> 
         elif what == "sql" and db:
             db.do(rest)
         elif what == "sql":
-            with contextlib.closing(sqlite3.connect(folder / name)) as db:
-                db.executescript(text)
+            with contextlib.closing(sqlite3.connect(folder / name)) as file:
+                file.executescript(text)
         else:
             kerfmark(*shlex.split(step))
 

@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from kerfmark.verbs.drop import DropResult, drop
     from kerfmark.verbs.export import ExportResult, Spelled, export
     from kerfmark.verbs.loads import LoadsResult, loads
-    from kerfmark.verbs.map_onto import OntoResult, mark_onto
+    from kerfmark.verbs.map_onto import OntoResult, Wishes, mark_onto
     from kerfmark.verbs.mark import MarkResult, Steering, mark
     from kerfmark.verbs.measure import MeasureResult, measure
     from kerfmark.verbs.own_forms import SaidForms
@@ -63,6 +63,7 @@ _MODULES = {
     "MarkResult": "verbs.mark",
     "mark_onto": "verbs.map_onto",
     "OntoResult": "verbs.map_onto",
+    "Wishes": "verbs.map_onto",
     "add": "verbs.add",
     "AddResult": "verbs.add",
     "BesideResult": "verbs.beside",
@@ -137,6 +138,7 @@ __all__ = [
     "TreeResult",
     "UndoResult",
     "UsageError",
+    "Wishes",
     "__version__",
     "add",
     "check",

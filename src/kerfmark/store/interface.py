@@ -102,8 +102,9 @@ class Reader(Protocol):
         """What a table or view is made of; None when there is none of that name."""
         ...
 
-    def checks(self, table: str) -> tuple[str, ...]:
-        """The conditions that the database checks for each row of a table, in its own words."""
+    def checks(self, table: str) -> dict[str, str]:
+        """The conditions that the database checks for each row of a table, in its own words, by
+        their names."""
         ...
 
     def choices(self, table: str) -> dict[str, tuple[str, ...]]:

@@ -48,6 +48,7 @@ from kerfmark.verbs.new_headers import NewHeaders, likeness
 from kerfmark.verbs.own_forms import SaidForms, in_own_forms
 from kerfmark.verbs.problem_groups import Group, problem_groups
 from kerfmark.verbs.recording import loaded_files, new_load, rows_set_aside, write_merged
+from kerfmark.verbs.refusals import broken_rule
 from kerfmark.verbs.rejects import rejected, writable_rejects
 from kerfmark.verbs.retry import retried
 from kerfmark.verbs.routing import Routed, expected_headers, route
@@ -711,19 +712,22 @@ class Adding(LayoutInForce):
             said = ", ".join(
                 f"{c} {batch.column(c)[bad - 1].as_py()}" for c in batch.column_names[1:6]
             )
+            rule, about = broken_rule(self.file, name, batch.column_names, refusal.why)
+            spec = self.layout.tables[name]
+            headers = [h for c in about if c in spec.columns for h in spec.columns[c].sources]
             at = (
-                encoded[source].origin(int(rows[bad - 1]))
+                encoded[source].origin(int(rows[bad - 1]), *headers[:1])
                 if source in encoded and rows[bad - 1] >= 0
                 else None
             )
             raise DataRefused(
-                f"the database refuses a record of {name}",
+                f"the database refuses a record of {name}" + (f" by {rule}" if rule else ""),
                 code="data.refused",
                 origin=at,
                 why=refusal.why,
                 more=[f"{name}: {said}"],
                 total=1,
-                next="correct the row; the rule is the database's own (a check, a trigger, a key)",
+                next="correct the row\nif it is right, ask who made the rule of the database",
             ) from refusal
 
 

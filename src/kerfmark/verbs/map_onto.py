@@ -206,7 +206,7 @@ def _there(reader: Reader, facts: TableFacts) -> TableThere:
     """A table as the mapping sees it."""
     links = {link.columns[0]: link.to for link in facts.links if len(link.columns) == 1}
     name = quote(facts.name)
-    allowed = listed_values(reader.checks(facts.name)) | {
+    allowed = listed_values(reader.checks(facts.name).values()) | {
         c: frozenset(values) for c, values in reader.choices(facts.name).items()
     }
     columns = []

@@ -134,16 +134,16 @@ class MysqlReader(ServerReader):
             ),
         )
 
-    def checks(self, table: str) -> tuple[str, ...]:
+    def checks(self, table: str) -> dict[str, str]:
         """The conditions that are checked for each row."""
         found = self.ask(
-            "SELECT c.check_clause FROM information_schema.check_constraints c "
+            "SELECT c.constraint_name, c.check_clause FROM information_schema.check_constraints c "
             "JOIN information_schema.table_constraints t ON t.constraint_schema = "
             "c.constraint_schema AND t.constraint_name = c.constraint_name "
             f"WHERE t.table_schema = DATABASE() AND t.table_name = {literal(table)}"
             + (f" AND c.table_name = {literal(table)}" if self.mariadb else "")
         )
-        return tuple(str(r[0]) for r in found)
+        return {str(r[0]): str(r[1]) for r in found}
 
     def choices(self, table: str) -> dict[str, tuple[str, ...]]:
         """The columns that are declared as enum, and its values."""

@@ -127,13 +127,13 @@ class PostgresReader(ServerReader):
             tuple(LinkFacts(tuple(r[1]), r[3], tuple(r[2])) for r in rules if r[0] == "f"),
         )
 
-    def checks(self, table: str) -> tuple[str, ...]:
+    def checks(self, table: str) -> dict[str, str]:
         """The conditions that are checked for each row."""
         found = self.ask(
-            f"SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = "
+            "SELECT conname::text, pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = "
             f"{_OF.format(literal(table))} AND contype = 'c' ORDER BY conname"
         )
-        return tuple(r[0] for r in found)
+        return {r[0]: r[1] for r in found}
 
     def choices(self, table: str) -> dict[str, tuple[str, ...]]:
         """The columns of an enumerated type, and its values."""

@@ -7,6 +7,7 @@ Loads neither Arrow nor SQLAlchemy, so that looking into a small database is qui
 from __future__ import annotations
 
 import contextlib
+import re
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
@@ -100,6 +101,10 @@ def insert_batches(
         raise
 
 
+_OF_DRIVER = re.compile(r"^[A-Z_]+: (\[SQLite\] )?((failed to execute|Failed to prepare query): )?")
+"""What the driver says before the words of the engine."""
+
+
 @contextlib.contextmanager
 def translated(target: Path) -> Iterator[None]:
     """Turns the drivers' errors into ours."""
@@ -122,7 +127,7 @@ def translated(target: Path) -> Iterator[None]:
             what,
             code="target.failed",
             origin=Origin(str(target)),
-            why=str(error).splitlines()[0],
+            why=_OF_DRIVER.sub("", str(error).splitlines()[0]),
             next=next_,
         ) from error
 

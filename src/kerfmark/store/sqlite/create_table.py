@@ -82,10 +82,13 @@ def with_column_type(create: str, column: str, declared: str) -> str:
     return create
 
 
-def checks_of(create: str) -> Iterator[str]:
-    """The conditions in a CREATE TABLE statement."""
+def checks_of(create: str) -> Iterator[tuple[str, str]]:
+    """The conditions in a CREATE TABLE statement, with their names: a condition without one is
+    called as it is written."""
     some = [*tokens(create)]
     for i, token in enumerate(some[:-1]):
         if token.kind == "word" and token.text.upper() == "CHECK" and some[i + 1].text == "(":
             inside = (t for t in some[i + 2 :] if t.text == ")" and t.depth == some[i + 1].depth)
-            yield create[some[i + 1].end : next(inside, some[-1]).start].strip()
+            said = create[some[i + 1].end : next(inside, some[-1]).start].strip()
+            named = i > 1 and some[i - 2].text.upper() == "CONSTRAINT"
+            yield unquote(some[i - 1].text) if named else said, said

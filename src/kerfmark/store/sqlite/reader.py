@@ -224,12 +224,12 @@ class SqliteCatalog:
         """The foreign key columns of a table with a value that its parent does not have."""
         return broken_links(self.ask, table)
 
-    def checks(self, table: str) -> tuple[str, ...]:
+    def checks(self, table: str) -> dict[str, str]:
         """The conditions that are checked for each row."""
         found = self.ask(
             f"SELECT sql FROM sqlite_master WHERE type = 'table' AND name = {literal(table)}"
         )
-        return tuple(c for r in found for c in checks_of(r[0] or ""))
+        return dict(c for r in found for c in checks_of(r[0] or ""))
 
     def choices(self, table: str) -> dict[str, tuple[str, ...]]:
         """None: types have no lists of values here."""
