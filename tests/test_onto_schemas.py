@@ -469,3 +469,26 @@ def test_wishes_that_cannot_be_are_told(
 def test_wishes_without_a_database_are_told(school: Path, kerfmark: Runner) -> None:
     told = kerfmark("mark", "lessons.csv", "--map", "Day=lesson.day", "--rows-to", "x", code=2).err
     assert "--map and --rows-to need a database" in told and "name it with --onto" in told
+
+
+def test_what_is_doubtful_is_confirmed_and_known_records_alone_are_asked_for(
+    school: Path, kerfmark: Runner
+) -> None:
+    """The commands that are printed are used as they are."""
+    (school.parent / "days.csv").write_text(
+        "When,Teacher,Teacher e-mail\n2025-03-01,Ada Weir,ada@bees.example\n"
+        "2025-03-02,Cy Mill,cy@bees.example\n"
+    )
+    mark = ["mark", "days.csv", "--onto", school, "--rows-to", "lesson"]
+    mark += ["--constant", "lesson.currency=EUR"]
+    told = kerfmark(*mark).out
+    assert '"When": --map When=lesson.day confirms it' in told
+    mark += ["--map", "When=lesson.day", "-o", "d.toml"]
+    told = kerfmark(*mark).out
+    assert (
+        "doubtful: look" not in told and "teacher: made (--missing teacher=refuse refuses" in told
+    )
+    kerfmark("check", "d.toml", "--into", school)
+    kerfmark(*mark, "--replace", "--missing", "teacher=refuse")
+    told = kerfmark("check", "d.toml", "--into", school, code=1).out
+    assert "cy@bees.example" in told and "not a record of teacher" in told

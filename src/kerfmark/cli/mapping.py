@@ -134,9 +134,8 @@ def _tell(result: OntoResult, terminal: Terminal) -> None:
         (
             "doubtful: look at these",
             [
-                f'"{f.header}"{of(f.source)} goes to {f.table}.{f.column}: --map '
-                f"{shlex.quote(f.header + '=TABLE.COLUMN')} or --leave-out {shlex.quote(f.header)} "
-                "decides otherwise"
+                f'"{f.header}"{of(f.source)}: --map {shlex.quote(f"{f.header}={f.place}")} confirms it, '
+                f"--leave-out {shlex.quote(f.header)} undoes it"
                 for f in doubtful
             ],
         ),

@@ -66,7 +66,7 @@ class MappedTables:
         looked_up = self._looked_up(mine - {base}, owned, ways)
         by_value = {t for t in mine - {base} if t in self.tables}
         """What another source has records of is found by value."""
-        for table in sorted(mine - by_value, key=lambda t: depth(self.there, t)):
+        for table in sorted(mine - by_value, key=lambda t: (depth(self.there, t), t)):
             t = self.there[table]
             columns = {c: self._column(name, h, t.column(c)) for c, h in owned[table].items()}
             columns |= {
@@ -124,16 +124,14 @@ class MappedTables:
         owned: Mapping[str, Mapping[str, str]],
         ways: Mapping[str, tuple[str, str]],
     ) -> set[str]:
-        """The tables of which rows say only what names a record, and that have records already:
-        these are looked up, and not made."""
+        """The tables whose records are looked up, and not made: by a person's wish, or as rows say
+        only what names a record and there are some already."""
         above = {ways[t][0] for t in tables}
+        named = {t for t in tables - above if len(owned[t]) == 1 and self.there[t].rows}
         return {
             t
-            for t in tables - above
-            if len(owned[t]) == 1
-            and t not in self.tables
-            and t not in self.bases.values()
-            and self.missing.get(t, "refuse" if self.there[t].rows else "create") == "refuse"
+            for t in tables - {*self.tables} - {*self.bases.values()}
+            if self.missing.get(t, "refuse" if t in named else "create") == "refuse"
         }
 
     def _missing(self, table: str) -> Literal["create", "refuse"]:
@@ -160,7 +158,7 @@ class MappedTables:
         more = {
             c: h for c, h in owned[parent].items() if c not in spec.known_by and c in spec.columns
         }
-        for further in by_value - {parent}:
+        for further in sorted(by_value - {parent}):
             more |= self._said_again(ways, parent, further, owned[further])
         if {*by} != {*spec.known_by}:
             return None

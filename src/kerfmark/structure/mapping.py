@@ -37,7 +37,7 @@ _ALIKE = {"decimal": {"decimal", "real"}, "integer": {"integer", "decimal", "rea
 class Fed:
     """A source column and the column that it feeds, how sure that is (`sure`, `likely`, `doubtful`
     or `decided`), and why. `link` is the foreign key by which the record is found by value ("": the
-    record is one of the row itself)."""
+    record is one of the row itself); `place` is what a person would call all of it."""
 
     source: str
     header: str
@@ -46,6 +46,7 @@ class Fed:
     sure: str
     why: str
     link: str = ""
+    place: str = ""
 
 
 @dataclass(frozen=True)
@@ -147,7 +148,7 @@ class _Mapping:
                 out = tuple(h for h in self.sources[name].headers if h not in self.fed[name])
                 specs[name] = spec.model_copy(update={"left_out": out})
         told = tuple(
-            Fed(n, h, m.place.table, m.place.column, m.sure, m.why, m.place.through)
+            Fed(n, h, m.place.table, m.place.column, m.sure, m.why, m.place.through, str(m.place))
             for n in specs
             for h in self.sources[n].headers
             if h in self.fed[n]
@@ -341,7 +342,7 @@ class _Mapping:
         out = []
         for name, base in self.bases.items():
             source = self.sources[name]
-            for table in {m.place.table for m in self.fed[name].values()} - {base}:
+            for table in sorted({m.place.table for m in self.fed[name].values()} - {base}):
                 fed = {
                     m.place.column: h
                     for h, m in self.fed[name].items()

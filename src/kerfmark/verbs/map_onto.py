@@ -34,7 +34,7 @@ from kerfmark.verbs.atomic_write import require_writable, write_atomically
 from kerfmark.verbs.retry import retried
 from kerfmark.verbs.sources import open_inputs, spec_of
 
-__all__ = ["OntoResult", "Unmapped", "Wishes", "fill", "mark_onto"]
+__all__ = ["Fed", "OntoResult", "Unmapped", "Wishes", "fill", "mark_onto"]
 MOST_VALUES = 2000
 """Values of a column that sources are compared with."""
 
