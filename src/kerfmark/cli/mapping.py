@@ -134,8 +134,9 @@ def _tell(result: OntoResult, terminal: Terminal) -> None:
         (
             "doubtful: look at these",
             [
-                f'"{f.header}"{of(f.source)}: --map {shlex.quote(f"{f.header}={f.place}")} confirms it, '
-                f"--leave-out {shlex.quote(f.header)} undoes it"
+                f'"{f.header}"{of(f.source)}: --map '
+                + shlex.quote(f"{f.header}={f.place}")
+                + f" confirms it, --leave-out {shlex.quote(f.header)} undoes it"
                 for f in doubtful
             ],
         ),
