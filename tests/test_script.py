@@ -3,12 +3,16 @@ itself."""
 
 from __future__ import annotations
 
+import csv
+import re
 import shutil
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+import sqlglot
+from sqlglot import exp
 
 from conftest import DEMO, Runner
 from engines import Target, target
@@ -131,8 +135,10 @@ def test_scripts_for_engines_that_are_not_run_here(kerfmark: Runner, tmp_path: P
         and "DATE '2025-02-10'" in text
     )
     assert (
-        "INSERT INTO hive (hive_id, apiary_id, hive, hive_type)\nSELECT 1, 1, '0485', 'Top bar' "
-        "FROM dual UNION ALL" in text
+        "INSERT INTO hive (hive_id, apiary_id, hive, hive_type)\nSELECT 1,\n1,\n'0485',\n'Top bar' "
+        "FROM dual UNION ALL"
+        in text
+        and "notes VARCHAR2(1000 CHAR)" in text
     )
     assert (
         'inspection.inspection_date AS "Date"' in text
@@ -168,3 +174,106 @@ def test_a_script_is_asked_for_rightly_and_overwrites_nothing(
     assert (tmp_path / "s.sql").read_text() == "mine" and not (tmp_path / "s.layout.toml").exists()
     kerfmark("cut", "visits.csv", "--as-script", "s.sql", "--for", "sqlite", "--replace")
     assert (tmp_path / "s.layout.toml").exists() and not list(tmp_path.glob(".*part"))
+
+
+TEXTS = [
+    "two\r\nlines\rand\none",
+    "/",
+    "a\n/\nb",
+    ".\n#!\n;\n-\n-- no comment",
+    "GO",
+    "a\nGO\nb\ngo 5",
+    "$(X) and $(Y",
+    "O'Hara's\n'quoted'\n",
+    "ends with -",
+    "x" * 5000,
+    "'" * 900 + "\n" + "蜂" * 3000,
+    "&name :bind ?",
+]
+"""Texts that clients take for commands, variables or ends of lines."""
+
+
+def literal_of(node: exp.Expression) -> str:
+    """The text that an expression of literals gives, by the rules of the standard."""
+    if isinstance(node, exp.Literal | exp.National):
+        return str(node.this)
+    if isinstance(node, exp.Add | exp.DPipe):
+        return literal_of(node.left) + literal_of(node.right)
+    if isinstance(node, exp.Paren | exp.Cast):
+        return literal_of(node.this)
+    if isinstance(node, exp.Chr):
+        return chr(int(literal_of(node.expressions[0])))
+    assert isinstance(node, exp.Anonymous), repr(node)
+    if node.name.upper() == "TO_CLOB":
+        return literal_of(node.expressions[0])
+    assert node.name.upper() in ("NCHAR", "CHAR"), node
+    return chr(int(literal_of(node.expressions[0])))
+
+
+@pytest.mark.parametrize(("engine", "speech"), [("sqlserver", "tsql"), ("oracle", "oracle")])
+def test_texts_of_all_kinds_are_in_scripts_for_engines_that_are_not_run_here(
+    engine: str, speech: str, kerfmark: Runner, tmp_path: Path
+) -> None:
+    """Read by a parser of the dialect, after what the client would do with each line."""
+    with (tmp_path / "t.csv").open("w", newline="") as file:
+        made = csv.writer(file)
+        made.writerow(["no", "day", "at", "level", "text"])
+        for i, text in enumerate(TEXTS):
+            made.writerow([i, f"1650-01-{i + 10}", "07:08:09", "N1" if i % 2 else "n1", text])
+    layout = (
+        'kerfmark = 1\n[sources.t]\nfile = "t.csv"\n[tables.access]\neach_row = true\n'
+        'known_by = ["no"]\nlinks = ["level"]\n[tables.access.columns]\n'
+        'no = {header = "no", type = "integer"}\nfile = "text"\n'
+        'day = {header = "day", type = "date YYYY-MM-DD"}\n'
+        'at = {header = "at", type = "time hh:mm:ss"}\n'
+        '[tables.level]\nknown_by = ["level"]\ncolumns = ["level"]\n'
+    )
+    (tmp_path / "l.toml").write_text(layout)
+    done = kerfmark("cut", "l.toml", "--as-script", "s.sql", "--for", engine)
+    script = (tmp_path / "s.sql").read_bytes().decode()
+    assert "\r" not in script
+    lines = script.split("\n")
+    if engine == "sqlserver":
+        assert "sqlcmd -b -x -f 65001 -d DATABASE -i s.sql" in done.out
+        assert lines[1] == ":on error exit" and "$(" not in script
+        batches = "\n".join(lines[2:]).split("\nGO\n")
+        assert batches[1] == "BEGIN TRANSACTION;" and batches[-2] == "COMMIT TRANSACTION;"
+        said = [b for b in batches if b.strip()]
+        made_keys = {b.split()[2] for b in said if "IDENTITY" in b and b.startswith("CREATE TABLE")}
+        given = {b.split()[2] for b in said if b.startswith("SET IDENTITY_INSERT")}
+        assert {n.strip("[]") for n in made_keys} == {n.strip("[]") for n in given}
+        assert "day DATE" in script and "at TIME(0)" in script
+        assert "COLLATE Latin1_General_100_BIN2" in script
+        assert "CAST('1650-01-10' AS date)" in script
+    else:
+        assert max(len(line.encode()) for line in lines) < 2499
+        assert not any(line.rstrip() in ("/", ".", "-", "#") for line in lines)
+        assert not any(line.rstrip().endswith("-") or line.startswith("#") for line in lines)
+        assert '"file" CLOB' in script and "level_value VARCHAR2(1000 CHAR)" in script
+        assert '"access"' in script and '"file"' in script and '"level"' in script
+        body = script[script.index("CREATE TABLE") :]
+        said = [s for s in re.split(r";\n", body) if s.strip()]
+    texts = []
+    for statement in said:
+        if "INSERT INTO" in statement and "access" in statement:
+            [tree] = sqlglot.parse(statement, read=speech)
+            assert isinstance(tree, exp.Insert)
+            names = [c.name for c in tree.this.expressions]
+            rows = (
+                [t.expressions for t in tree.expression.find_all(exp.Tuple)]
+                if speech == "tsql"
+                else [s.expressions for s in tree.expression.find_all(exp.Select)]
+            )
+            texts += [literal_of(row[names.index("file")]) for row in rows]
+    assert sorted(texts) == sorted(TEXTS)
+
+
+def test_line_ends_in_texts_are_kept_by_the_client_of_sqlite(
+    kerfmark: Runner, tmp_path: Path
+) -> None:
+    with (tmp_path / "t.csv").open("w", newline="") as file:
+        csv.writer(file).writerows([["no", "text"], *enumerate(TEXTS)])
+    kerfmark("cut", "t.csv", "--as-script", "s.sql", "--for", "sqlite")
+    with target("SQLite", tmp_path) as db:
+        run(db, tmp_path / "s.sql", tmp_path)
+        assert db.ask("SELECT text FROM t ORDER BY no") == TEXTS

@@ -348,6 +348,8 @@ class New(Protocol):
     behind, and what was there as it was."""
 
     remarks: list[str]
+    short_texts: int
+    """A column whose texts have at most so many characters is declared so (0: as any other)."""
 
     def __enter__(self) -> New: ...
     def __exit__(self, *error: object) -> None: ...

@@ -26,7 +26,7 @@ from kerfmark.store.ddl import Statements, statements
 from kerfmark.store.interface import Changing, Reader, TableFacts
 from kerfmark.store.ledger_schema import ledger_tables
 from kerfmark.store.reflected_ddl import generated_key, reflected_statements
-from kerfmark.store.script_style import ScriptStyle, quoted_texts
+from kerfmark.store.script_style import ScriptStyle
 from kerfmark.store.tab_separated import spell_values
 from kerfmark.store.views import views
 
@@ -113,6 +113,7 @@ class NewScript:
         self.path, self.title, self.style = path, title, style
         self.dialect = style.dialect()
         self.quote = self.dialect.quote
+        self.short_texts = style.short_texts
         self.part = part_path(path)
         sweep(path)
         self.remarks: list[str] = []
@@ -157,7 +158,7 @@ class NewScript:
         if pa.types.is_timestamp(kind):
             return self._formed(values, self.style.moment)
         if pa.types.is_time(kind):
-            return quoted_texts(spell_values(values))
+            return self._formed(values, self.style.time)
         if pa.types.is_floating(kind):
             return pa.array(
                 [None if v is None else repr(v) for v in values.to_pylist()], pa.string()
@@ -201,6 +202,7 @@ class NewScript:
         self._statements = made
         self.file.write(
             f"-- made by Kerfmark for {self.title}: tables, rows, keys, links and views\n"
+            + self.style.head
         )
         self._say(*self.style.begin, *self._statements.tables)
         if self._numbered:
@@ -254,7 +256,7 @@ class NewScript:
         ]
         before, after = self.style.row.split("{}")
         lines = pc.binary_join_element_wise(
-            before, pc.binary_join_element_wise(*cells, ", "), after, ""
+            before, pc.binary_join_element_wise(*cells, self.style.cells), after, ""
         ).to_pylist()
         head = self.style.insert.format(table=table, columns=", ".join(map(self.quote, columns)))
         for start in range(0, len(lines), _ROWS):

@@ -12,6 +12,8 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
+import pyarrow.compute as pc
+
 from kerfmark.address import database_at
 from kerfmark.engines import script_engine
 from kerfmark.errors import DataRefused, Origin, UsageError
@@ -21,6 +23,7 @@ from kerfmark.ledger.records import Options, write_layout_text, write_load, writ
 from kerfmark.normalize.split import LinkCount, Split, refused, rehearse
 from kerfmark.normalize.table_rows import TableRows
 from kerfmark.profile.encode import EncodedSource, encode
+from kerfmark.profile.types import TEXT
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading
 from kerfmark.store.interface import Database, New
@@ -312,7 +315,8 @@ def _build(
     """Writes the tables into a new database and publishes it, unless it is only rehearsed."""
     tables = done.tables
     with file:
-        file.create(done.layout, {n: e.source.headers for n, e in encoded.items()})
+        layout = _with_short_texts(done, file.short_texts) if file.short_texts else done.layout
+        file.create(layout, {n: e.source.headers for n, e in encoded.items()})
         for table in tables:
             batches = table.batches(file.to_engine, _counting(table, progress))
             file.load(
@@ -336,6 +340,20 @@ def _build(
         file.verify({t.name: t.rows for t in tables})
         if not rehearsal:
             file.publish()
+
+
+def _with_short_texts(done: Split, most: int) -> Layout:
+    """The layout with a width for texts that have none, where all of a column are short."""
+    tables = dict(done.layout.tables)
+    for table in done.tables:
+        columns = dict(tables[table.name].columns)
+        for name, spec in columns.items():
+            if spec.of_type == TEXT:
+                longest = pc.max(pc.utf8_length(table.typed(name).values)).as_py() or 0
+                if longest <= most:
+                    columns[name] = spec.model_copy(update={"type": f"text({most})"})
+        tables[table.name] = tables[table.name].model_copy(update={"columns": columns})
+    return done.layout.model_copy(update={"tables": tables})
 
 
 def _counting(table: TableRows, progress: Progress) -> Callable[[int], None]:

@@ -42,6 +42,8 @@ from kerfmark.store.server import built_already, name_taken
 class NewTables:
     """Tables that are being built (see `interface.New`)."""
 
+    short_texts = 0
+
     def __init__(self, where: Address, replace: bool) -> None:
         self.where, self.replace = where, replace
         self.connection = connected(where)

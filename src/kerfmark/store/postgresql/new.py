@@ -39,6 +39,8 @@ from kerfmark.store.server import built_already, name_taken
 class NewSchema:
     """Tables that are being built (see `interface.New`)."""
 
+    short_texts = 0
+
     def __init__(self, where: Address, replace: bool) -> None:
         self.where, self.replace = where, replace
         self.connection = connected(where)

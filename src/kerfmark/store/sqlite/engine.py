@@ -32,10 +32,17 @@ def _source(path: Path) -> SourceConnection:
 
 
 def _script() -> ScriptStyle:
-    from kerfmark.store.script_style import ScriptStyle
+    from kerfmark.store.script_style import ScriptStyle, pieced_texts
     from kerfmark.store.sqlite.dialect import LEDGER, dialect
 
-    return ScriptStyle(dialect, ("BEGIN",), ("COMMIT",), ledger=LEDGER, in_folder=True)
+    return ScriptStyle(
+        dialect,
+        ("BEGIN",),
+        ("COMMIT",),
+        text=lambda texts: pieced_texts(texts, "'", " || ", {"\r": "char(13)"}),
+        ledger=LEDGER,
+        in_folder=True,
+    )
 
 
 ENGINES = (

@@ -51,6 +51,8 @@ class NewFile:
     """An SQLite file that is being built. Use as a context: leaving it without `publish` leaves
     nothing behind."""
 
+    short_texts = 0
+
     def __init__(self, target: Path, *, replace: bool = False) -> None:
         if target.is_dir():
             raise TargetError(

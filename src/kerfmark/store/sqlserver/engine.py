@@ -22,6 +22,6 @@ ENGINES = (
         "SQL Server",
         order=5,
         script=_script,
-        run_script="sqlcmd -d {database} -i {script}",
+        run_script="sqlcmd -b -x -f 65001 -d {database} -i {script}",
     ),
 )
