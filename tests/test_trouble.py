@@ -3,11 +3,13 @@ again works."""
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import subprocess
 import sys
 import time
+import uuid
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -723,3 +725,39 @@ def test_the_rights_on_the_page_are_those_that_are_needed(
         assert "may not do this" in kerfmark("add", "c.csv", "--into", url, code=2).err
     finally:
         db.do(f"DROP USER {user}@'127.0.0.1'")
+
+
+def test_characters_that_the_database_cannot_hold_are_told_by_row(
+    write: Callable[..., Path], kerfmark: Runner, tmp_path: Path
+) -> None:
+    """Before anything is written, and the other rows land where that is asked for."""
+    import psycopg
+
+    name, server = f"kt_{uuid.uuid4().hex[:12]}", SERVERS["PostgreSQL"]
+    try:
+        admin = psycopg.connect(server, autocommit=True)
+    except psycopg.OperationalError as error:
+        if os.environ.get("KERFMARK_TEST_SERVERS") == "required":
+            raise
+        pytest.skip(f"no PostgreSQL server answers here: {error}")
+    with contextlib.closing(admin):
+        admin.execute(
+            f"CREATE DATABASE {name} ENCODING 'LATIN1' LC_COLLATE 'C' LC_CTYPE 'C' TEMPLATE template0"
+        )
+        try:
+            where = server.replace("/test", f"/{name}")
+            write("n.csv", "no,name\n1,José\n2,Łukasz\n3,Ana\n4,蜂\n")
+            told = kerfmark("cut", "n.csv", "--into", where, code=1).err
+            assert 'row 3, column "name": "Łukasz" has a character that iso8859-1' in told
+            kerfmark("cut", "n.csv", "--into", where, "--set-aside", "a.csv", code=3)
+            aside = (tmp_path / "a.csv").read_text("utf-8")
+            assert "Łukasz" in aside and "蜂" in aside and "José" not in aside
+            write("late.csv", "no,name\n5,Žižka\n6,Bo\n")
+            told = kerfmark("add", "late.csv", "--into", where, code=1).err
+            assert 'late.csv, row 2, column "name": "Žižka" has a character' in told
+            kerfmark("add", "late.csv", "--into", where, "--set-aside", "b.csv", code=3)
+            with psycopg.connect(where) as one:
+                found = one.execute("SELECT name FROM n ORDER BY no").fetchall()
+            assert found == [("José",), ("Ana",), ("Bo",)]
+        finally:
+            admin.execute(f"DROP DATABASE {name} WITH (FORCE)")

@@ -15,6 +15,7 @@ from kerfmark.read.source import Severity
 
 KINDS = {
     "unreadable": "rows that cannot be read",
+    "letters": "characters that the database cannot hold",
     "unfit": "values that do not fit their type",
     "too wide": "texts that are too long",
     "not allowed": "values that are not allowed",

@@ -128,6 +128,7 @@ def rehearse(
     enough: int = 0,
     odd: bool = False,
     target: MergeTarget | None = None,
+    codec: str = "",
 ) -> Split:
     """The rows of all tables, and all problems, or at least `enough` of them (0: all); `odd` asks
     for what is odd as well. `sources` maps the layout's names to the encoded sources, whose headers
@@ -135,7 +136,8 @@ def rehearse(
 
     With `set_aside`, rows with problems are taken out until what is left has none: a row that led
     to one of these may have to go too. With a `target`, the rows are merged with those of a
-    database; sources that are not there are not fed.
+    database; sources that are not there are not fed. `codec` is the encoding of the database ("":
+    it holds any character).
     """
     whole = settled(layout, {n: e.source.headers for n, e in sources.items()})
     gone: dict[str, dict[int, list[tuple[str, str]]]] = {n: {} for n in sources}
@@ -151,6 +153,8 @@ def rehearse(
             target,
         )
         for problem in unreadable(sources, ragged=not set_aside) if out.complete else ():
+            out.problems.add(problem)
+        for problem in unencodable(whole, sources, codec, gone) if codec else ():
             out.problems.add(problem)
         if not set_aside:
             out.problems.found = one_cause_each(
@@ -209,6 +213,44 @@ def unreadable(sources: Mapping[str, EncodedSource], *, ragged: bool) -> Iterato
                         (Origin(at.file, at.sheet, row, remark.header), remark.what)
                         for row in remark.rows
                     ),
+                )
+
+
+def unencodable(
+    layout: Layout,
+    sources: Mapping[str, EncodedSource],
+    codec: str,
+    gone: Mapping[str, Mapping[int, object]],
+) -> Iterator[Problem]:
+    """The rows, but those that are `gone`, with characters that an encoding does not have."""
+
+    def fits(text: str) -> bool:
+        try:
+            text.encode(codec)
+        except UnicodeEncodeError:
+            return False
+        return True
+
+    for name, encoded in sources.items():
+        for column in encoded.columns:
+            if column.header in layout.sources[name].left_out:
+                continue
+            values = column.values.to_pylist()
+            if fits("".join(values)):
+                continue
+            wrong = np.array([not fits(v) for v in values], bool)
+            rows = np.flatnonzero(np.append(wrong, False)[column.codes])
+            records = [r for r in map(encoded.record, rows.tolist()) if r not in gone[name]]
+            if records:
+                yield Problem(
+                    "letters",
+                    name,
+                    (column.header,),
+                    np.array(records, np.int64),
+                    lambda record, e=encoded, h=column.header: (  # type: ignore[misc]
+                        f"{e.text(h, record)} has a character that {codec} does not have"
+                    ),
+                    "correct the cells\nname a database whose encoding is UTF-8",
                 )
 
 

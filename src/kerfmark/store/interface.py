@@ -86,6 +86,11 @@ class Reader(Protocol):
     ordered_views: bool
     enforces_links: bool
 
+    @property
+    def codec(self) -> str:
+        """How Python calls the encoding of its texts; "": it holds any character."""
+        ...
+
     def ask(self, sql: str) -> Sequence[Sequence[Any]]:
         """The rows that a query gives. Names in it are in double quotes, texts in single ones."""
         ...
@@ -350,6 +355,11 @@ class New(Protocol):
     remarks: list[str]
     short_texts: int
     """A column whose texts have at most so many characters is declared so (0: as any other)."""
+
+    @property
+    def codec(self) -> str:
+        """How Python calls the encoding of its texts; "": it holds any character."""
+        ...
 
     def __enter__(self) -> New: ...
     def __exit__(self, *error: object) -> None: ...

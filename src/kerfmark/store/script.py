@@ -109,6 +109,8 @@ class ScriptFile:
 class NewScript:
     """A script that is being written (see `interface.New`)."""
 
+    codec = ""
+
     def __init__(self, path: Path, title: str, style: ScriptStyle) -> None:
         self.path, self.title, self.style = path, title, style
         self.dialect = style.dialect()

@@ -561,6 +561,7 @@ class Adding(LayoutInForce):
             target=MergeTarget(
                 self.file, numbering.free, self.file.to_engine, known, lacking, only_known
             ),
+            codec=self.file.codec,
         )
 
     def _lacking(self, name: str, encoded: EncodedSource, known: str, only_known: bool) -> set[str]:

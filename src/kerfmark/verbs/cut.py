@@ -213,12 +213,12 @@ def cut(
                 inputs, reading, saved.parent, progress, steering, strict=aside is None
             )
             proposal, encoded, read = marked.proposal, marked.encoded, marked.read
-            built = marked.built if aside is None else None
+            built = marked.built if aside is None and not new.codec else None
             layout = proposal.layout
             text = layout_text(layout, proposal.comments)
             refuse_other_layout(saved, text, database, replace=replace, discard=discard)
         try:
-            done = built or rehearse(layout, encoded, set_aside=aside is not None)
+            done = built or rehearse(layout, encoded, set_aside=aside is not None, codec=new.codec)
             if done.problems.total:
                 own = saved == paths[0]
                 mark = f"kerfmark mark {shlex.quote(str(saved))}" if own else ""

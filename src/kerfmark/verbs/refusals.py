@@ -10,6 +10,9 @@ from kerfmark.store.interface import Reader
 _OF_KEYS = re.compile("constraint|unique|duplicate|null|key", re.IGNORECASE)
 """Words by which a database says that no trigger refuses a row."""
 
+_MARKED = ('"{}"', "`{}`", "({})", "'{}'", ".{} ")
+"""How a database writes the name of a column in its words."""
+
 
 def broken_rule(
     reader: Reader, table: str, columns: Sequence[str], why: str
@@ -23,8 +26,8 @@ def broken_rule(
             return f"the check {rule}", _named(columns, rule)
     triggers = [n for kind, n in reader.dependents([table]) if kind == "trigger"]
     if not triggers or _OF_KEYS.search(why):
-        return "", _named(columns, why)
-    return f"the trigger {' or '.join(triggers)}", _named(columns, why)
+        return "", [c for c in columns if any(m.format(c) in f"{why} " for m in _MARKED)]
+    return f"the trigger {' or '.join(triggers)}", [c for c in _named(columns, why) if len(c) > 3]
 
 
 def _named(columns: Sequence[str], text: str) -> list[str]:

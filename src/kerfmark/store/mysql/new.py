@@ -43,6 +43,7 @@ class NewTables:
     """Tables that are being built (see `interface.New`)."""
 
     short_texts = 0
+    codec = ""
 
     def __init__(self, where: Address, replace: bool) -> None:
         self.where, self.replace = where, replace

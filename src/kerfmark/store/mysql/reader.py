@@ -37,6 +37,7 @@ _FORBIDDEN = (1148, 2068, 3948, 4166)
 class MysqlReader(ServerReader):
     """See `interface.Reader` and `common_sql.SharedSql`."""
 
+    codec = ""
     longest_name = LONGEST_NAME
     outer_first = "STRAIGHT_JOIN"
     drop = "DROP TEMPORARY TABLE"

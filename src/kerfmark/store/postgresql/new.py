@@ -53,6 +53,11 @@ class NewSchema:
             self.discard()
             raise
 
+    @property
+    def codec(self) -> str:
+        """See `interface.New`."""
+        return self.reader.codec
+
     def _refuse(self) -> None:
         """Raises TargetError where something was built already, before any work."""
         there = self.reader.ask("SELECT current_schema()")[0][0] is not None

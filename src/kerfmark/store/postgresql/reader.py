@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import codecs
+import contextlib
 import io
+import re
 from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
 from typing import Any
 
 import pyarrow as pa
@@ -38,6 +42,17 @@ class PostgresReader(ServerReader):
     """See `interface.Reader` and `common_sql.SharedSql`."""
 
     longest_name = LONGEST_NAME
+
+    @cached_property
+    def codec(self) -> str:
+        """How Python calls the encoding of the database; "" for UTF-8, and for one that it does not
+        know."""
+        said = str(self.ask("SHOW server_encoding")[0][0]).lower()
+        if said in ("utf8", "sql_ascii"):
+            return ""
+        with contextlib.suppress(LookupError):
+            return codecs.lookup(re.sub("^win", "cp", said)).name
+        return ""
 
     def ask(self, sql: str) -> list[tuple[Any, ...]]:
         """The rows that a query gives."""

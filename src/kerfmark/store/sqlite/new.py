@@ -52,6 +52,7 @@ class NewFile:
     nothing behind."""
 
     short_texts = 0
+    codec = ""
 
     def __init__(self, target: Path, *, replace: bool = False) -> None:
         if target.is_dir():

@@ -54,6 +54,8 @@ _ODD = {
 class SqliteCatalog:
     """How SQLite is asked, and what its catalogue tells (see `interface.Reader`)."""
 
+    codec = ""
+
     sequence = "rowid"
     longest_name = 0
     ordered_views = True
