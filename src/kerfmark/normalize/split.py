@@ -248,7 +248,7 @@ def unencodable(
                     (column.header,),
                     np.array(records, np.int64),
                     lambda record, e=encoded, h=column.header: (  # type: ignore[misc]
-                        f"{e.text(h, record)} has a character that {codec} does not have"
+                        f'"{e.text(h, record)}" has a character that {codec} does not have'
                     ),
                     "correct the cells\nname a database whose encoding is UTF-8",
                 )
