@@ -216,6 +216,13 @@ def unreadable(sources: Mapping[str, EncodedSource], *, ragged: bool) -> Iterato
                 )
 
 
+def _letter(text: str, codec: str) -> str:
+    """What is wrong with a text, in words that the database can keep."""
+    wrong = next(c for c in text if not c.encode(codec, "ignore"))
+    said = text.encode(codec, "replace").decode(codec)
+    return f'"{said}" has the character U+{ord(wrong):04X}, which {codec} does not have'
+
+
 def unencodable(
     layout: Layout,
     sources: Mapping[str, EncodedSource],
@@ -247,8 +254,8 @@ def unencodable(
                     name,
                     (column.header,),
                     np.array(records, np.int64),
-                    lambda record, e=encoded, h=column.header: (  # type: ignore[misc]
-                        f'"{e.text(h, record)}" has a character that {codec} does not have'
+                    lambda record, e=encoded, h=column.header: _letter(  # type: ignore[misc]
+                        e.text(h, record), codec
                     ),
                     "correct the cells\nname a database whose encoding is UTF-8",
                 )
