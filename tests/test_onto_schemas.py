@@ -492,3 +492,21 @@ def test_what_is_doubtful_is_confirmed_and_known_records_alone_are_asked_for(
     kerfmark(*mark, "--replace", "--missing", "teacher=refuse")
     told = kerfmark("check", "d.toml", "--into", school, code=1).out
     assert "cy@bees.example" in told and "not a record of teacher" in told
+
+
+def test_later_files_are_taken_as_far_as_the_column_takes_them(
+    school: Path, kerfmark: Runner
+) -> None:
+    """A first file of whole hours, later ones with parts of them."""
+    head = "Day,Teacher,Teacher e-mail,Hours\n"
+    for name, hours in (("first.csv", "1"), ("later.csv", "2.5"), ("large.csv", "120.0")):
+        row = f"2025-03-01,Ada Weir,ada@bees.example,{hours}\n"
+        (school.parent / name).write_text(head + row)
+    mark = ["mark", "first.csv", "--onto", school, "-o", "l.toml"]
+    kerfmark(*mark, "--constant", "lesson.currency=EUR")
+    kerfmark("cut", "l.toml", "--into", school)
+    kerfmark("add", "later.csv", "--into", school)
+    kerfmark("add", "large.csv", "--into", school)
+    with contextlib.closing(sqlite3.connect(school)) as db:
+        assert db.execute("SELECT hours FROM lesson").fetchall() == [(1,), (2.5,), (120,)]
+    assert kerfmark("prove", school, "--json").json["holds"]

@@ -233,10 +233,8 @@ class MappedTables:
             type_ = replace(said, width=there.type.width)
         elif said == TEXT:
             type_ = replace(there.type, form=_FORMS.get(there.type.kind, there.type.form))
-        elif said.kind == "decimal" and there.type.kind == "decimal" and there.type.precision:
-            whole = there.type.precision - there.type.scale
-            if said.scale <= there.type.scale:
-                type_ = replace(said, precision=min(whole + said.scale, 38))
+        elif said.kind in ("integer", "decimal") and not said.thousands:
+            type_ = _as_wide(said, there.type)
         allowed = tuple(sorted(there.allowed)) if type_.kind == "text" else ()
         return ColumnSpec(header=header, type=str(type_), allowed=allowed)
 
@@ -279,6 +277,16 @@ class MappedTables:
                 self.required.append(
                     f"{table}.{c} must be filled, and no column of the sources feeds it"
                 )
+
+
+def _as_wide(said: ColumnType, there: ColumnType) -> ColumnType:
+    """The type of numbers in a source as wide as a column takes them: later files may have more
+    digits and places."""
+    if there.kind == "decimal" and said.scale <= there.scale:
+        return replace(there, form=f"0{said.mark}{'#' * there.scale}")
+    if there.kind == "real" and said.mark == ".":
+        return there
+    return said
 
 
 def _constant(value: str, there: ColumnThere) -> ColumnSpec:

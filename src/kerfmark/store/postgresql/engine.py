@@ -57,7 +57,7 @@ ENGINES = (
         database=_database,
         source=_source,
         script=_script,
-        run_script="psql -f {script} {database}",
+        run_script="psql -v ON_ERROR_STOP=1 -f {script} {database}",
         query="psql {database} -c {sql}",
         kept_tables=("pg_",),
         kept_columns=("ctid", "xmin", "xmax", "cmin", "cmax", "tableoid"),
