@@ -3,8 +3,8 @@
 Within `limited`, as soon as a third of what is allowed is taken, whatever grows with the rows goes
 to files without a name, mapped into memory, so that it is an array as any other and can be given
 back at any time: a thread of its own does so whenever half is taken. Before that, and without a
-limit, arrays are ordinary. The folder of these files is TMPDIR, or /var/tmp, which is no memory in
-disguise as /tmp may be.
+limit, arrays are ordinary. The folder of these files is TMPDIR, or /var/tmp, which is on a disk,
+as /tmp may not be.
 """
 
 from __future__ import annotations

@@ -303,7 +303,7 @@ class _Picture:
         self.shown: set[str] = set()
 
     def branch(self, table: TableMarked, mark: str, lead: str, follow: str) -> None:
-        """A table and what hangs on it; `mark` says how it hangs there."""
+        """A table and those that link to it; `mark` tells how they do."""
         if table.name in self.shown:
             self.terminal.say((lead, FAINT), (table.name, BOLD), (f"{mark}, see above", FAINT))
             return

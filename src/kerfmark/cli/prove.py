@@ -112,7 +112,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
 
 
 def _tell_made(result: ProveResult, terminal: Terminal) -> None:
-    """What somebody has taken away of the tables, and rows that came with no load."""
+    """What is missing of the tables, and rows that came with no load."""
     for what in result.gone:
         terminal.say(("gone    ", BAD), f"{what}, which the layout asks for")
     if result.gone:

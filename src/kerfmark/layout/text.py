@@ -37,7 +37,7 @@ must be filled unless they are listed as optional. A link leads to the table it 
 def read_layout(path: Path) -> tuple[Layout, str]:
     """The layout in a file, and its text.
 
-    Raises LayoutError for what is no TOML, no layout, or contradicts itself.
+    Raises LayoutError for what is not TOML, not a layout, or contradicts itself.
     """
     try:
         text = path.read_text(encoding="utf-8")

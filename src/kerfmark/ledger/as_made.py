@@ -13,7 +13,7 @@ from kerfmark.store.names import view_name
 
 
 def what_is_gone(reader: Reader, layout: Layout) -> Iterator[str]:
-    """What somebody has taken away of what a layout asks for, in words. Tables that others made are
+    """What is missing of what a layout asks for, in words. Tables that others made are
     theirs to change."""
     if layout.existing:
         return

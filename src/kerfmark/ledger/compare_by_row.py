@@ -198,7 +198,7 @@ class Comparison:
 
     def _cause(self, m: Mismatch, load: int, places: dict[str, int]) -> tuple[int, bool] | None:
         """The load that made a value what it is now, for a row of another load, and whether it was
-        kept; None where the ledger says nothing of it."""
+        kept; None where the ledger has nothing about it."""
         for way in self.ways[self.headers[m.header]]:
             for step in way:
                 row = places.get(step.alias, -1)

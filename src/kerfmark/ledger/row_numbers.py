@@ -1,4 +1,4 @@
-"""The numbers of new rows: never those of rows that a load speaks of, and, when loads are made
+"""The numbers of new rows: never those of rows that a load names, and, when loads are made
 again, those that the same records had before."""
 
 from __future__ import annotations

@@ -27,8 +27,8 @@ _CENTURY = 69
 
 
 def source_values(texts: pa.StringArray, type_: ColumnType, given: pa.DataType) -> pa.Array:
-    """What an engine should give for texts in a column of a type; null where a text does not stand
-    for a value of its type.
+    """What an engine should give for texts in a column of a type; null where a text is not
+    a value of its type.
 
     `given` is the Arrow type in which the engine gives values of such a column: numbers and truth
     as such or as text, everything else as text.

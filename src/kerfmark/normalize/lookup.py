@@ -152,7 +152,7 @@ def nearest(
 
 def circular(record: np.ndarray) -> np.ndarray:
     """The records of a table that links to itself which lead back to themselves; `record` is where
-    each leads, -1 for nowhere."""
+    each leads, -1 for none."""
     reach = np.append(record, -1)
     for _ in range(max(len(record), 1).bit_length()):  # twice as far with each step
         reach = reach[reach]

@@ -21,7 +21,7 @@ from kerfmark.profile.types import canonical
 class Matched:
     """By table: the number that each record has, or will have, in the database (`rows`; -1 for
     none), whether it is new, and the columns of its key there. `incoming` has the tables with those
-    links blank that lead nowhere and may."""
+    links blank that refer to no record and may."""
 
     incoming: Incoming
     rows: Mapping[str, np.ndarray]
@@ -42,8 +42,8 @@ class Matched:
 
 
 def match(incoming: Incoming) -> Matched:
-    """Finds the records that the database has; what leads nowhere is added to the problems of its
-    source."""
+    """Finds the records that the database has; what refers to no record is added to
+    the problems of its source."""
     done = Matched(incoming, {}, {}, {})
     for name in incoming.order():
         done = _with_table(done, name)
@@ -132,8 +132,8 @@ def _keys_there(
 
 
 def _without_unknown(incoming: Incoming, name: str, rows: np.ndarray) -> Incoming:
-    """The same with those links to a table blank that lead nowhere and may; where they may not,
-    that is a problem."""
+    """The same with those links to a table blank that refer to no record and may be blank; where
+    they may not, that is a problem."""
     creatable, tables = incoming.creatable(name), dict(incoming.tables)
     for other, link, codes in incoming.links_to(name):
         lost = np.flatnonzero(
@@ -192,7 +192,7 @@ def _nearest_there(incoming: Incoming, table: str, column: str, text: str, known
 
 
 def _refuse_unknown(incoming: Incoming, table: TableRows, link: str, rows: np.ndarray) -> None:
-    """Adds the problem that rows lead to a record that is nowhere, and must not be made for
+    """Adds the problem that rows refer to a record that does not exist, and must not be made for
     them."""
     target, feed = table.spec.links[link], incoming.feeds[table.spec.source]
     [by, *more], header = target.by, next(iter(target.by.values()))

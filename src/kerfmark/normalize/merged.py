@@ -47,7 +47,7 @@ class Existing(Protocol):
         self, table: str, pairs: Sequence[tuple[str, str]], to: str, rows: Sequence[int]
     ) -> dict[int, int]:
         """The row of a parent that each of some rows leads to, by pairs of an own column and one of
-        the parent's key; rows that lead nowhere are missing."""
+        the parent's key; rows that refer to no record are missing."""
         ...
 
     def sample_texts(self, table: str, column: str, most: int) -> list[str]:

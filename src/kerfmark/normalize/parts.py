@@ -53,7 +53,7 @@ def split_cells(
 def parts_of_records(
     codes: np.ndarray, starts: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """For records with these cells: per part its record, its position (from 0), and where it stands
+    """For records with these cells: per part its record, its position (from 0), and where it is
     among all parts."""
     lengths = np.where(
         codes >= 0, np.diff(starts, append=starts[-1:])[:-1][codes] if len(starts) > 1 else 0, 0

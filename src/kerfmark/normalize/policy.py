@@ -43,7 +43,7 @@ def owner_of(layout: Layout, table: str) -> str:
 
 
 def rule_of(layout: Layout, table: str, column: str, known: str) -> str:
-    """What a load does with a value that it says otherwise than the database, in a column or link
+    """What a load does with a value that differs from the database's, in a column or link
     of a known record: refuse, keep, fill, overwrite, or EXCEPTION. (A record that is replaced is
     overwritten, and so is what belongs to it.)"""
     spec: TableSpec = layout.tables[table]

@@ -457,7 +457,7 @@ def _fill(
         for link, target in spec.links.items()
         if spec.source in feeds and target.by
     ]
-    links.sort(key=lambda one: any("." in path for path in one[2].by))  # after what they rest on
+    links.sort(key=lambda one: any("." in path for path in one[2].by))  # after what they depend on
     for name, link, target in links:  # as its own source says it, before others add to it
         feed = feeds[layout.tables[name].source]
         target = target.model_copy(update={"missing": "create"}) if adding else target

@@ -694,7 +694,7 @@ class SourceTables:
                     decide=decide,
                 )
                 continue
-            if link and link.missing != "create":  # a value is there, but it leads nowhere
+            if link and link.missing != "create":  # there is a value, but it refers to no record
                 unknown = {
                     p.headers
                     for p in self.problems.found

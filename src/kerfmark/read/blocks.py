@@ -118,8 +118,8 @@ def _tables(grid: Grid, area: Block) -> Iterator[Block]:
 
 def _beside(grid: Grid, area: Block) -> list[Block]:
     """The tables of an area that have blank columns between them: they end at different rows, or
-    have titles of their own, or the same header; [] unless there are several. What is no table by
-    itself belongs to the one at its left, if it begins and ends with that."""
+    have titles of their own, or the same header; [] unless there are several. What is not a table
+    by itself belongs to the one at its left, if it begins and ends with that."""
     used = [any(row[j] for row in grid[area.top : area.bottom]) for j in range(area.right)]
     edges = [
         j for j in range(area.left, area.right) if used[j] and (j == area.left or not used[j - 1])

@@ -205,7 +205,7 @@ def _odd_letter(char: str, before: str, after: str) -> float:
 
 
 def _symbol(char: str, before: str, after: str) -> float:
-    """The likelihood of a character that is no letter, between its neighbours."""
+    """The likelihood of a character that is not a letter, between its neighbours."""
     inside = before.isalpha() and after.isalpha()
     if after and after in "{|}~[]^`@\\":
         return _ODD

@@ -4,7 +4,7 @@ been right from the beginning.
 Such a file has five columns more than its source: where a row stood, what was wrong, what could be
 done, what its cells may have been meant to say (`Apiary = Heron Pool`), and one in which somebody
 accepts that, by any mark but "no". A cell that a spreadsheet would have taken for a formula has an
-apostrophe before it; here it is taken away again.
+apostrophe before it; here it is removed again.
 """
 
 from __future__ import annotations

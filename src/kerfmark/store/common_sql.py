@@ -1,5 +1,5 @@
 """What the engines have in common: changing the rows of a database that is there, in the SQL that
-all of them speak.
+all of them have.
 
 What is looked for goes into a temporary table, as whole columns, and is joined; nothing is asked
 row by row. Each engine says in its own module how it spells what they do not share.

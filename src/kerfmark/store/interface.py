@@ -186,7 +186,7 @@ class Reader(Protocol):
         ...
 
     def dependents(self, tables: Sequence[str]) -> list[tuple[str, str]]:
-        """What is attached to some tables, and would go with them or stand in their way: kind and
+        """What is attached to some tables, and would go with them or prevent their change: kind and
         name of triggers, indexes (but those of constraints), views, and tables that refer to
         them."""
         ...
@@ -260,7 +260,7 @@ class Changing(Reader, Protocol):
         self, table: str, pairs: Sequence[tuple[str, str]], to: str, rows: Sequence[int]
     ) -> dict[int, int]:
         """The row of a parent that each of some rows leads to, by pairs of an own column and one of
-        the parent's key; rows that lead nowhere are missing."""
+        the parent's key; rows that refer to no record are missing."""
         ...
 
     def sample_texts(self, table: str, column: str, most: int) -> list[str]:
@@ -282,11 +282,12 @@ class Changing(Reader, Protocol):
         ...
 
     def broken_links_from(self, table: str, first: int) -> list[str]:
-        """The foreign key columns of a table that, in the rows from `first` on, lead nowhere."""
+        """The foreign key columns of a table that refer to no record, in the rows from `first`
+        on."""
         ...
 
     def clear(self, layout: Layout) -> None:
-        """Takes away the views of the sources and the tables of a layout, so that they can be made
+        """Drops the views of the sources and the tables of a layout, so that they can be made
         anew; the ledger stays."""
         ...
 
@@ -321,7 +322,7 @@ class Changing(Reader, Protocol):
     def record_changes(
         self, table: str, column: str, rows: Sequence[tuple[int, int, str | None, str | None, int]]
     ) -> None:
-        """Notes what loads say otherwise in a column: load, row, what was there and what it says
+        """Notes where loads differ in a column: load, row, what was there and what it says
         (as `exact` gives values), and 1 where what was there has stayed."""
         ...
 
@@ -332,7 +333,7 @@ class Changing(Reader, Protocol):
         ...
 
     def drop_all(self, layout: Layout) -> None:
-        """Takes away the views of the sources, the tables of the layout (unless they are somebody
+        """Drops the views of the sources, the tables of the layout (unless they are somebody
         else's) and the ledger."""
         ...
 
@@ -425,7 +426,7 @@ class Database(Protocol):
 
     @property
     def replaced_whole(self) -> bool:
-        """Whether replacing it takes away everything that is in it, whoever made that."""
+        """Whether replacing it deletes everything that is in it, whoever made that."""
         ...
 
     def exists(self) -> bool:

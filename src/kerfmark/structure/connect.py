@@ -1,5 +1,5 @@
 """Several sources become one layout: roles of one stock are joined, columns that refer to tables of
-other sources become links, and what repeats their records lives there."""
+other sources become links, and what repeats their records is kept there."""
 
 from __future__ import annotations
 

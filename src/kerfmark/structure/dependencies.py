@@ -37,7 +37,7 @@ SPARED = 0.1
 
 @dataclass(frozen=True)
 class Evidence:
-    """How much a dependency rests on: `values` of the determinant, `repeats` (rows beyond the first
+    """The evidence of a dependency: `values` of the determinant, `repeats` (rows beyond the first
     of each value), and how many `expected` exceptions among these repeats if the columns had
     nothing to do with each other."""
 
@@ -169,7 +169,7 @@ class Relation:
         return combine([self.columns[a], self.columns[b]], [self.sizes[a], self.sizes[b]])
 
     def evidence(self, a: int, b: int) -> Evidence:
-        """What a dependency of column b on column a rests on."""
+        """The evidence of a dependency of column b on column a."""
         repeats = self.filled[a] - self.sizes[a]
         return Evidence(self.sizes[a], repeats, repeats * (1 - self.sameness[b]))
 

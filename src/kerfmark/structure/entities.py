@@ -121,7 +121,7 @@ class Entity:
 
     @property
     def own(self) -> list[int]:
-        """All columns that live here, in their order in the source."""
+        """All columns of its own, in their order in the source."""
         return sorted(
             {*self.key, *self.alternates, *self.columns}
             - {c for p in self.parents for c in p.everything}
@@ -134,7 +134,7 @@ class Entity:
 
     @property
     def everything(self) -> set[int]:
-        """All columns that live here or above."""
+        """All columns of its own and of those above."""
         return {*self.key, *self.alternates, *self.columns}.union(
             *(p.everything for p in self.parents)
         )

@@ -74,7 +74,7 @@ def looks_like_key(header: str) -> bool:
 
 
 def reaches_things(header: str) -> bool:
-    """Whether a header speaks of a phone, an address and the like."""
+    """Whether a header names a phone, an address and the like."""
     return bool(REACH_WORDS & set(words(header)))
 
 

@@ -219,7 +219,7 @@ class _Mapping:
         return Match(match.place, match.score, match.why, sure)
 
     def _perhaps(self, name: str, header: str) -> tuple[str, ...]:
-        """The places that a column which goes nowhere might have."""
+        """The places that a column without one might have."""
         used = {str(m.place) for m in self.fed.get(name, {}).values()}
         said = self.types[name][self.sources[name].headers.index(header)]
         places = [

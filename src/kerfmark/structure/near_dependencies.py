@@ -1,6 +1,6 @@
 """Dependencies that hold but for a few rows: probable typos, a keeper who got another phone.
 
-All are told with their rows. Where hardly any row is an exception, the column lives where it is
+All are told with their rows. Where hardly any row is an exception, the column goes where it is
 decided, and the rows that differ keep what they say: nothing is lost either way.
 """
 
@@ -37,7 +37,7 @@ another."""
 class NearMiss:
     """A column that `by` decides in all but a few rows: how many rows there are, and the first
     exceptions as (row, value there, value elsewhere beside the same `by`). `table` is the one in
-    which it lives all the same, the exceptions apart; "" if none.
+    which it is all the same, the exceptions apart; "" if none.
     """
 
     source: str

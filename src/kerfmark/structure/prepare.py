@@ -2,7 +2,7 @@
 
 Rows that say what an earlier row says in every column are no evidence for anything. A column that
 is computed from another one (a class of sizes, the month of a date) says nothing of its own: it
-lives where that one lives. Misspelt names beside a code are read as what is usual beside it.
+goes where that one goes. Misspelt names beside a code are read as what is usual beside it.
 """
 
 from __future__ import annotations

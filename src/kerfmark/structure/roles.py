@@ -97,7 +97,7 @@ def headers_alike(layout: Layout, roles: Sequence[Role]) -> dict[tuple[str, str]
 
 def _is_plain(name: str, tables: Mapping[str, TableSpec], wished: Collection[str]) -> bool:
     """Whether a table is known by one column, has another one (unless it is `wished` to be a role),
-    links nowhere and is linked to by rows only."""
+    has no links and is linked to by rows only."""
     spec = tables[name]
     return (
         not spec.each_row

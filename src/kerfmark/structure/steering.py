@@ -190,7 +190,7 @@ def _flatten(entity: Entity, lookups: Sequence[Entity]) -> None:
 
 
 def _entity_with(base: Entity, column: int) -> tuple[Entity, Entity | None]:
-    """The entity in which a column lives, and the one below that."""
+    """The entity that has a column, and the one below that."""
     for entity in base.all():
         for parent in entity.parents:
             if column in parent.own:

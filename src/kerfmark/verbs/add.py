@@ -432,7 +432,7 @@ class Adding(LayoutInForce):
         self.adopted = True
 
     def _check_tables(self) -> None:
-        """Raises TargetError when somebody has taken away what the layout needs."""
+        """Raises TargetError when something that the layout needs was dropped."""
         for name, table in self.layout.tables.items():
             facts = self.file.facts(name)
             there = {c.name for c in facts.columns} if facts else ()
@@ -643,7 +643,7 @@ class Adding(LayoutInForce):
         write_merged(self.file, number, done.merged)
 
     def remove_parts(self, done: Split) -> None:
-        """Takes away the parts of records that are replaced and have fewer, or others."""
+        """Deletes the parts of records that are replaced and have fewer, or others."""
         for name in reversed(self.layout.parents_first()):
             if len(rows := done.merged.removed.get(name, np.empty(0, np.int64))):
                 self.file.delete_rows(name, rows)

@@ -38,7 +38,7 @@ class LayoutInForce:
         self.learned: list[str] = []
 
     def learn(self, routed: Sequence[Routed], encoded: Mapping[str, EncodedSource]) -> None:
-        """Changes the layout as was wished, and the tables with it."""
+        """Changes the layout as decided, and the tables with it."""
         before = self.text
         for r in routed:
             for header, spelling in r.learned.items():

@@ -1,4 +1,4 @@
-"""recut: applies an edited layout to a database that lives. Its loads are made again by the new
+"""recut: applies an edited layout to a database that is in use. Its loads are made again by the new
 layout, in their order and with the options that they were made with, from their files or, where
 these are gone, from the rows that the database has; in one transaction, under the numbers that
 the records had."""

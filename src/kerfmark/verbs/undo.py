@@ -183,7 +183,7 @@ class Undoing:
         return int(self.file.ask(f"SELECT COUNT(*) FROM {quote(table)}")[0][0])
 
     def _remove(self, one: UndoPlan) -> None:
-        """Takes away the rows that no other load says, children before their parents."""
+        """Deletes the rows that no other load says, children before their parents."""
         named = {t.lower(): t for t in one.tables}
         children = self._links()
         for table in reversed(self.layout.parents_first()):

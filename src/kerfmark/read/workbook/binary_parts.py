@@ -130,7 +130,8 @@ def errors_in_xls(path: Path, sheet: str) -> list[tuple[int, int, str]]:
 
 
 def _extent(data: bytes, sheet: str) -> tuple[int, int]:
-    """Where the records of a sheet begin and end; nowhere where it is not found."""
+    """Where the records of a sheet begin and end; the end of the data for both
+    where it is not found."""
     begins: dict[str, int] = {}
     at = 0
     while at + 4 <= len(data):

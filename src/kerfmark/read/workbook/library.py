@@ -104,7 +104,7 @@ def library(path: Path) -> Iterator[None]:
     except (calamine.WorksheetNotFound, KerfmarkError):
         raise
     except BaseException as error:
-        broken = type(error).__name__ == "PanicException"  # which is no Exception
+        broken = type(error).__name__ == "PanicException"  # which is not an Exception
         if not broken and not isinstance(error, (calamine.CalamineError, OSError)):
             raise
         raise _damaged(path, "it is damaged or cut off" if broken else str(error)) from error

@@ -114,7 +114,7 @@ class MysqlChanging(MysqlReader):
 
     def commit(self) -> None:
         """Makes everything that was done stay."""
-        if self.dropped:  # that was done for good
+        if self.dropped:  # that is done already
             return
         if self.making:  # the tables are there to stay from the same moment on as their rows
             self.execute(f"DELETE FROM {PENDING}")
@@ -129,7 +129,7 @@ class MysqlChanging(MysqlReader):
                 complete(self)
 
     def drop_all(self, layout: Layout) -> None:
-        """Takes away all that Kerfmark made: what is to be done is written down first, so that
+        """Drops all that Kerfmark made: what is to be done is written down first, so that
         whoever opens the database next completes what a program that was killed has begun."""
         tables = [
             *companions(self, layout),

@@ -66,7 +66,7 @@ class NewTables:
         self.discard()
 
     def discard(self) -> None:
-        """Takes away what was made and not named."""
+        """Drops what was made and not named."""
         made, self.made = self.made, []
         with contextlib.suppress(Exception):
             if made:

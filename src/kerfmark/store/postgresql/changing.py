@@ -87,7 +87,7 @@ class PostgresChanging(PostgresReader):
         self.counted = {}
 
     def drop_all(self, layout: Layout) -> None:
-        """Takes away all that Kerfmark made."""
+        """Drops all that Kerfmark made."""
         self._without_readers()
         for statement in dropping(self, layout):
             self.execute(statement)

@@ -70,7 +70,7 @@ def _begin(connection: Any) -> None:
         except Exception as error:
             if getattr(error, "sqlstate", "") != UNDEFINED:
                 raise
-            connection.rollback()  # it was taken away just now
+            connection.rollback()  # it was dropped just now
 
 
 UNDEFINED = "42P01"

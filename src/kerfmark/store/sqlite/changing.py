@@ -251,7 +251,7 @@ class OpenFile(SqliteCatalog, SharedSql):
                 self.execute(one.create())
 
     def drop_all(self, layout: Layout) -> None:
-        """Takes away all that Kerfmark made."""
+        """Drops all that Kerfmark made."""
         if layout.existing:
             for view in views_of(layout):
                 self.execute(f"DROP VIEW IF EXISTS {quote(view)}")

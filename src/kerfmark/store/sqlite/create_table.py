@@ -34,7 +34,7 @@ _AFTER_TYPE = frozenset(
 
 
 class Token(NamedTuple):
-    """A piece of SQL: its kind, its text, where it begins, and how many parentheses it stands
+    """A piece of SQL: its kind, its text, where it begins, and how many parentheses it is
     in."""
 
     kind: str

@@ -205,7 +205,7 @@ class SqliteCatalog:
         return to_engine(values)
 
     def partition(self, view: ViewSql, base: str, before: int) -> tuple[str, str] | None:
-        """The view as two queries, where it stands in the database as it was made and does nothing
+        """The view as two queries, where it is in the database as it was made and does nothing
         but join others to its first table."""
         found = self.ask(
             "SELECT sql FROM sqlite_master WHERE type = 'view' AND name = "
