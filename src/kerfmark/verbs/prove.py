@@ -50,7 +50,8 @@ class FileRows:
 class ProveResult:
     """The outcome per source, the account of each file of each load, what the rows of each file are
     (`files`), and the foreign key columns with a value that refers to no record, as table.column;
-    further what was proven: the loads with their files, rows per table, rows that were set aside, what is `gone` of what the layout asks for (in
+    further what was proven: the loads with their files, rows per table, rows that were set aside,
+    what is `gone` of what the layout asks for (in
     words), tables with rows that came with no load (`by_hand`), what the layout does on purpose (in
     words), and the layout itself; when (UTC) and by which version."""
 
