@@ -337,7 +337,9 @@ def test_text_of_fixed_width_comes_back(kerfmark: Runner, write: Write, tmp_path
         db.execute("UPDATE hive SET kind = 'wickerwork' WHERE kind = 'straw'")
     told = kerfmark("export", "h.db", "--flat", "hives", "-o", "wide.txt", code=1).err
     assert "a cell of 10 characters does not fit into a column of 6" in told and "kind" in told
-    assert not (tmp_path / "wide.txt").exists()
+    assert not (tmp_path / "wide.txt").exists() and "use --delimiter to write" in told
+    kerfmark("export", "h.db", "--flat", "hives", "-o", "wide.txt", "--delimiter", ";")
+    assert "wickerwork" in (tmp_path / "wide.txt").read_text()
 
 
 def test_children_are_nested(bees: Target, kerfmark: Runner, tmp_path: Path) -> None:

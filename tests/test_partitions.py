@@ -55,6 +55,9 @@ def test_the_encoding_of_a_data_set_is_remembered_too(kerfmark: Runner, tmp_path
     kerfmark("cut", "keepers/year=2039/part-0.csv", "--into", "a.db")
     told = kerfmark("add", "keepers/year=2040/part-0.csv", "--into", "a.db", code=2).err
     assert "the encoding of this file is not certain" in told and "--encoding cp1250" in told
+    added = ["add", "keepers/year=2040/part-0.csv", "--into", "a.db", "--encoding", "cp1250"]
+    kerfmark(*added)
+    kerfmark("undo", "a.db")
     kerfmark("add", "keepers/year=2041/part-0.csv", "--into", "a.db")
     assert "Peña" in kerfmark("show", "a.db", "keeper", "--rows", "9").out
     assert "5 rows and 15 cells compared" in kerfmark("prove", "a.db").out

@@ -374,6 +374,8 @@ AFTER = [
     ("", "cut visits.csv --as-script sub --for oracle", "name a file in a folder that exists", "cut visits.csv --as-script s.sql --for oracle"),
     ("", "add good.csv --into postgresql://127.0.0.1/test --backup b.db", "leave out --backup", "add good.csv --into v.db"),
     ("", "mark visits.csv --unit kg=wibble", 'write it like "lb to kg"', 'mark visits.csv --unit "kg=lb to kg"'),
+    ("", "mark visits.csv --unit 'kg=lb to wibble'", '--unit "Weight=lb to kg"', 'mark visits.csv --unit "kg=lb to kg"'),
+    ("put a.csv no,helpers\\n1,Ada; Bo\\n2,Cy; Bo\\n3,Ada\\n4,Bo; Ada\\n && cut a.csv --into r.db --known-by no --list 'helpers=; ' && put b.csv no,helpers\\n1,Cy; Ada\\n && add b.csv --into r.db --known replace && put b.csv no,helpers\\n1,Cy\\n", "refresh r.db", "kerfmark undo r.db 2 --through", "put b.csv no,helpers\\n1,Cy; Ada\\n && undo r.db 2 --through && put b.csv no,helpers\\n1,Cy\\n && add b.csv --into r.db --known replace"),
     ("", "mark visits.csv --correct kind=long", '--correct "Kind:wodden=wooden"', "mark visits.csv --correct kind:long=wooden"),
     ("", "mark visits.csv --correct kind", '--correct "Kind:wodden=wooden"', "mark visits.csv --correct kind:long=wooden"),
     ("", "add good.csv new.csv --into v.db --put weather=visit --lacking weather= --known overwrite", "one after the other", "add new.csv --into v.db --put weather=visit"),

@@ -148,6 +148,7 @@ def test_roles_that_say_different_things_cannot_be_one_table(visits: Path) -> No
     visits.write_text("".join(",".join(r) + "\n" for r in rows))
     with pytest.raises(UsageError, match="cannot be one table"):
         mark([visits], steering=Steering(same_as=(("helper no", "keeper no"),)))
+    assert {"keeper", "helper"} <= {t.name for t in mark([visits]).tables}
 
 
 def test_the_options_say_the_same(visits: Path, kerfmark: Runner) -> None:

@@ -153,6 +153,17 @@ def read_again(
     with database.reading() as reader:
         _refuse_what_cannot_be(reader, ledger, layout, layout, database.name)
         encoded, gone = _rows_again(reader, rest, layout, layout, database, progress)
+    folder = database.folder or Path()
+    theirs = [f for f in ledger.live_files if f.load in without]
+    if other := next((f for f in theirs if not _is_there(f, layout, layout, folder)), None):
+        raise DataRefused(
+            f"load {other.load} cannot be taken back",
+            code="data.gone",
+            origin=Origin(other.file),
+            why="it has changed since, or is missing; all files are read again, as records were "
+            "replaced with everything that belongs to them",
+            next="put the file back, as it was when it was loaded",
+        )
     _refuse_changes_by_hand(address, ledger, {}, progress)
     return Replay(rest, tuple(sorted(without)), encoded, gone)
 

@@ -124,8 +124,9 @@ class Refreshing:
                 code="data.replaced",
                 origin=Origin(self.database.name),
                 why="records were replaced with everything that belongs to them since",
-                next=f"kerfmark undo {where} {numbers[0]} --through takes back load {numbers[0]} "
-                "and those after it; add their files again",
+                next="put them back, as they were when they were loaded\n"
+                f"kerfmark undo {where} {numbers[0]} --through takes back load {numbers[0]} then, "
+                "and those after it; add the changed files after that",
             )
         following = [load for load in self.ledger.live if load.number >= numbers[0]]
         if len(numbers) < len(following) and all(
