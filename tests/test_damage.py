@@ -121,7 +121,7 @@ def test_a_file_with_a_few_wrong_bytes_is_read_or_refused(name: str, tmp_path: P
 def test_json_that_is_not_utf_8_is_told_with_its_record(tmp_path: Path, kerfmark: Runner) -> None:
     (tmp_path / "a.jsonl").write_bytes(b'{"a": "x"}\n{"a": "y"}\n{"a": "z\xff"}\n')
     told = kerfmark("measure", "a.jsonl", code=2).err
-    assert "error: a.jsonl: b'\\xff' is not UTF-8 text\nwhy:  near record 3;" in told
+    assert "error: a.jsonl: the byte FF is not UTF-8 text\nwhy:  near record 3;" in told
 
 
 def test_fields_of_one_name_are_told_apart(tmp_path: Path) -> None:
