@@ -454,6 +454,12 @@ def test_what_a_record_is_looked_up_by_is_never_made_in_silence(
         ("--constant lesson.area_id=1", "add a column to the file that names the record"),
         ("--missing teacher=ask", '--missing "teacher=create"'),
         ("--rows-to lessson", 'did you mean "lesson"?'),
+        ("--rows-to sheet1=lesson", "the sources are lessons"),
+        ("--constant lesson.hours=abc", "write it like 12.5"),
+        ("--constant lesson.day=2026-13-01", "write it like 2026-01-31"),
+        ("--constant log.day=2026-01-01", "the files fill no record of log"),
+        ("--constant lesson.day=2026-01-01 --map Day=lesson.day", "use --map or --constant for it, not both"),
+        ("--missing log=create", "the files refer to no record of log"),
         ("--known-by Day", "leave it out: --map, --link"),
         ("--one-table", "--one-table is for tables that are to be made"),
         ("--type Day=text", "kerfmark mark LAYOUT --type and the like decide in the layout"),
@@ -510,3 +516,51 @@ def test_later_files_are_taken_as_far_as_the_column_takes_them(
     with contextlib.closing(sqlite3.connect(school)) as db:
         assert db.execute("SELECT hours FROM lesson").fetchall() == [(1,), (2.5,), (120,)]
     assert kerfmark("prove", school, "--json").json["holds"]
+
+
+def test_several_files_go_each_to_its_table_with_their_lists(
+    kerfmark: Runner, write: Write, tmp_path: Path
+) -> None:
+    """Lists of one source are no matter of the others."""
+    with contextlib.closing(sqlite3.connect(tmp_path / "v.db")) as db:
+        for statement in visits("SQLite"):
+            db.execute(statement)
+        db.execute("CREATE TABLE fee (id INTEGER PRIMARY KEY, paid_on DATE, amount INTEGER)")
+        db.commit()
+    write("visits.csv", VISITS)
+    write("b.csv", "Paid on,Amount\n2025-01-01,5\n2025-01-02,7\n")
+    mark = ["mark", "visits.csv", "b.csv", "--onto", "v.db", "-o", "l.toml", "--rows-to", "b=fee"]
+    said = kerfmark(*mark, "--json").json
+    assert {h: p for h, p in fed(said).items() if h in ("Helpers", "Treatments", "Amount")} == {
+        "Helpers": "helper.helper_id.name",
+        "Treatments": "treatment.treatment_id.label",
+        "Amount": "fee.amount",
+    }
+    kerfmark("cut", "l.toml", "--into", "v.db")
+    assert kerfmark("prove", "v.db", "--json").json["holds"]
+    with contextlib.closing(sqlite3.connect(tmp_path / "v.db")) as db:
+        assert db.execute("SELECT count(*) FROM visit_helper").fetchone() == (6,)
+        assert db.execute("SELECT sum(amount) FROM fee").fetchone() == (12,)
+
+
+def test_keys_by_chance_follow_what_tells_the_records_of_their_own_table_apart(
+    kerfmark: Runner, write: Write, tmp_path: Path
+) -> None:
+    """Also where no column is declared unique."""
+    with contextlib.closing(sqlite3.connect(tmp_path / "v.db")) as db:
+        db.executescript(
+            "CREATE TABLE breed (id TEXT PRIMARY KEY DEFAULT (lower(hex(randomblob(16)))), name TEXT "
+            "NOT NULL, origin TEXT); CREATE TABLE queen (id TEXT PRIMARY KEY DEFAULT "
+            "(lower(hex(randomblob(16)))), mark TEXT NOT NULL, breed_id TEXT REFERENCES breed (id));"
+        )
+    write("q.csv", "Mark,Breed,Origin\nq1,Carnica,north\nq2,Buckfast,west\nq3,Carnica,north\n")
+    kerfmark("mark", "q.csv", "--onto", "v.db", "-o", "l.toml")
+    kerfmark("cut", "l.toml", "--into", "v.db")
+    with contextlib.closing(sqlite3.connect(tmp_path / "v.db")) as db:
+        assert db.execute(
+            "SELECT mark, name, origin FROM queen q JOIN breed b ON b.id = q.breed_id ORDER BY mark"
+        ).fetchall() == [
+            tuple(r) for r in rows("x\nq1,Carnica,north\nq2,Buckfast,west\nq3,Carnica,north")
+        ]
+        assert db.execute("SELECT count(*) FROM breed").fetchone() == (2,)
+    assert kerfmark("prove", "v.db", "--json").json["holds"]

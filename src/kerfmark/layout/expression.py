@@ -16,6 +16,7 @@ from dataclasses import dataclass
 from typing import NoReturn
 
 from kerfmark.errors import article
+from kerfmark.layout.names import closest
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, parse_type
 
 BOOLEAN = ColumnType("boolean", form="true/false")
@@ -215,13 +216,11 @@ class _Parser:
     def _call(self, name: str, args: tuple[Node, ...], at: int) -> Node:
         rule = FUNCTIONS.get(name)
         if rule is None:
-            import difflib
-
-            near = difflib.get_close_matches(name, FUNCTIONS, 1)
+            near = closest(name, FUNCTIONS)
             self._fail(
                 f'there is no function "{name}"'
                 + (
-                    f'; did you mean "{near[0]}"?'
+                    f'; did you mean "{near}"?'
                     if near
                     else f" (known: {', '.join(n for n in FUNCTIONS if n.isidentifier())})"
                 ),

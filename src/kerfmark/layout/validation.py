@@ -8,7 +8,6 @@ that is not told.
 from __future__ import annotations
 
 import copy
-import difflib
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -19,7 +18,7 @@ from kerfmark.engines import kept_columns
 from kerfmark.errors import article
 from kerfmark.layout.expression import BOOLEAN, ExpressionError, parse_expression
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, PartSpec, SourceSpec, TableSpec
-from kerfmark.layout.names import is_kept_back
+from kerfmark.layout.names import closest, is_kept_back
 from kerfmark.profile.convert import to_typed
 from kerfmark.profile.types import TEXT, ColumnType, plain_form
 
@@ -189,8 +188,8 @@ def _said(problem: Mapping[str, Any], path: tuple[str, ...]) -> Mistake:
 
 def near(word: str, known: Collection[str]) -> str:
     """What was probably meant, as the end of a sentence."""
-    found = difflib.get_close_matches(word, list(known), 1)
-    return f'; did you mean "{found[0]}"?' if found else ""
+    found = closest(word, known)
+    return f'; did you mean "{found}"?' if found else ""
 
 
 def types_of(layout: Layout, source: str) -> Any:

@@ -103,7 +103,7 @@ class ColumnPlaces:
             return None
         prefix = self.prefixes[place.table]
         alike = likeness(header, place.table, place.column, place.through, prefix)
-        if c.filled and place.column == there.generated and alike < 1:
+        if c.filled and place.column in there.key and alike < 1:  # the database makes it
             return None
         known = set(values.slice(0, _SOME).to_pylist())
         share = len(known & c.values) / len(known) if known and c.values else None

@@ -4,7 +4,6 @@ and derived columns."""
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -14,7 +13,7 @@ import pyarrow as pa
 from kerfmark.errors import UsageError, counted
 from kerfmark.layout.expression import ExpressionError
 from kerfmark.layout.model import ColumnSpec, Layout, SourceSpec, TableSpec
-from kerfmark.layout.names import free_name, is_kept_back, is_reserved, snake
+from kerfmark.layout.names import closest, free_name, is_kept_back, is_reserved, snake
 from kerfmark.layout.validation import derived_type, unknown_unit
 from kerfmark.profile.decided_types import misfit, said_type, type_by_forms
 from kerfmark.profile.encode import EncodedSource
@@ -159,12 +158,12 @@ class _Deciding:
             known = [n for n in free if self.layout.key_headers(n) == [name]]
             if len(known) == 1:
                 return known[0]
-        near = _near(said, free)
+        near = closest(said, free)
         raise UsageError(
             f'--{option}: no table of the proposal is called "{said}"',
             code="decide.table",
             why=f"the tables are {', '.join(free)}",
-            next=f'did you mean "{near[0]}"?' if near else "name one of them",
+            next=f'did you mean "{near}"?' if near else "name one of them",
         )
 
     def columns(self, said: str, option: str) -> list[tuple[str, str]]:
@@ -190,7 +189,7 @@ class _Deciding:
         left = [s for s in self.layout.sources.values() if said in s.left_out]
         known = [h for t in free.values() for c in t.columns.values() for h in c.sources]
         known += [f"{n}.{c}" for n, t in free.items() for c in t.columns]
-        near = _near(said, known)
+        near = closest(said, known)
         raise UsageError(
             f'--{option}: there is no column "{said}"',
             code="decide.column",
@@ -199,7 +198,7 @@ class _Deciding:
             else "it is left out"
             if left
             else "",
-            next=f'did you mean "{near[0]}"?'
+            next=f'did you mean "{near}"?'
             if near
             else 'write the header as it is in the file, or "table.column"',
         )
@@ -518,12 +517,6 @@ class _Deciding:
                 why=why,
                 next="choose another name",
             )
-
-
-def _near(said: str, known: Sequence[str]) -> list[str]:
-    """The nearest of some names, whatever its case."""
-    lower = {k.lower(): k for k in known}
-    return [lower[n] for n in difflib.get_close_matches(said.lower(), list(lower), 1)]
 
 
 def _converted(texts: pa.StringArray, type_: ColumnType, unit: str) -> ColumnType:

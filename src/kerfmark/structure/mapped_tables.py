@@ -26,8 +26,8 @@ _FORMS = {
 
 
 class MappedTables:
-    """The `tables` that sources feed, what is `required` and fed by nothing, and what becomes
-    of `missing_records`, those that rows name and a table does not have."""
+    """The `tables` that sources feed, what is `required` and fed by nothing, what is `odd`, and
+    what becomes of `missing_records`, those that rows name and a table does not have."""
 
     def __init__(
         self,
@@ -45,6 +45,7 @@ class MappedTables:
         self.constants, self.missing = constants, missing
         self.tables: dict[str, TableSpec] = {}
         self.required: list[str] = []
+        self.odd: list[str] = []
         self.missing_records: dict[str, Literal["create", "refuse"]] = {}
         for name in sorted(bases, key=lambda n: depth(there, bases[n])):
             self._build(name)
@@ -104,6 +105,10 @@ class MappedTables:
                 self.tables[target.to] = self._found_by_value(name, target.to, target.by)
         for header, one in self.lists[name].items():
             if one.parent in self.tables or one.table in self.tables:
+                self.odd.append(
+                    f'"{header}" of {name} lists records of {one.parent}, which other columns feed '
+                    "too: it is left out"
+                )
                 continue
             listed = self._found_by_value(name, one.parent, {one.column: header})
             self.tables |= tables_of_list(name, one, self.there[one.table], listed, header)
@@ -194,9 +199,9 @@ class MappedTables:
         base: bool,
     ) -> TableSpec:
         natural = not t.generated or t.generated in columns
-        if len(t.key) == 1 and natural and t.key[0] not in columns and t.column(t.key[0]).filled:
-            columns |= self._made_key(name, t, columns, base)
         known_by = self._known_by(name, t, columns, links, base)
+        if len(t.key) == 1 and natural and t.key[0] not in columns and t.column(t.key[0]).filled:
+            columns |= self._made_key(name, t, columns, known_by)
         needed = () if base else known_by
         optional = tuple(c for c in (*columns, *links) if t.column(c).optional and c not in needed)
         more = tuple(u for u in t.unique if set(u) <= {*columns, *links} and u != known_by)
@@ -212,14 +217,15 @@ class MappedTables:
         )
 
     def _made_key(
-        self, name: str, t: TableThere, columns: Mapping[str, ColumnSpec], base: bool
+        self, name: str, t: TableThere, columns: Mapping[str, ColumnSpec], known_by: Sequence[str]
     ) -> dict[str, ColumnSpec]:
-        """A key that the database would make of chance, made of what tells records apart: the same
-        record has the same one whenever it is loaded."""
-        apart = next((u for u in t.unique if set(u) <= {*columns}), ())
-        headers = [columns[c].header for c in apart if columns[c].header]
-        headers = headers or [*self.places[name]][: None if base else 1]
-        said = ", ".join(f"[{h.replace(']', ']]')}]" for h in headers)
+        """A key that the database would make by chance, made of what tells records apart (all that
+        a row says, where nothing else does): the same record has the same one whenever it is
+        loaded."""
+        headers = [columns[c].header for c in known_by if c in columns and columns[c].header]
+        parents = {t.links[c] for c in known_by if c in t.links}
+        headers += [h for h, p in self.places[name].items() if p.table in parents]
+        said = ", ".join(f"[{h.replace(']', ']]')}]" for h in headers or self.places[name])
         table = t.name.replace("'", "''")
         return {t.key[0]: ColumnSpec(derived=f"uuid('{table}', {said})", type="text(36)")}
 

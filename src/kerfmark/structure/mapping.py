@@ -21,7 +21,7 @@ from kerfmark.profile.types import ColumnType
 from kerfmark.structure.column_places import CLOSE, ENOUGH, TAKES, ColumnPlaces, Match, fits
 from kerfmark.structure.mapped_lists import ListPlace, find_lists
 from kerfmark.structure.mapped_tables import MappedTables
-from kerfmark.structure.mapping_wishes import DecidedPlaces, Wishes
+from kerfmark.structure.mapping_wishes import DecidedPlaces, Wishes, refuse_idle
 from kerfmark.structure.name_likeness import table_words, words
 from kerfmark.structure.tables_there import ColumnThere, Place, TableThere, depth, reached
 
@@ -105,7 +105,8 @@ class _Mapping:
         self.odd = [f"{t.name} has no primary key and is left alone" for t in there if not t.key]
         self.where = ColumnPlaces(sources, types, self.there)
         decided = DecidedPlaces(wishes, self.where)
-        self.decided, self.constants = decided.places, decided.constants
+        self.decided, self.left_out = decided.places, decided.left_out
+        self.constants = decided.constants
         self.fed: dict[str, dict[str, Match]] = {}
         self.scored: dict[str, dict[str, list[Match]]] = {}
         self.lists: dict[str, dict[str, ListPlace]] = {}
@@ -113,17 +114,19 @@ class _Mapping:
 
     def propose(self) -> Onto:
         """The whole proposal."""
+        found: dict[str, dict[str, list[ListPlace]]] = {}
         for name in self.sources:
-            found = find_lists(self.where, name)
-            able = {h: p for h, p in found.items() if h not in self.decided[name]}
-            self.lists[name] = {h: p[0] for h, p in able.items()}
+            given = {*self.decided[name], *self.left_out[name]}
+            some = find_lists(self.where, name)
+            found[name] = {h: places for h, places in some.items() if h not in given}
+            self.lists[name] = {h: places[0] for h, places in found[name].items()}
             self.fed[name] = self._assigned(name)
         for name in self.sources:
             self._choose_base(name)
             base = self.bases.get(name, "")
             if base:  # what is not reached from there has another place, or none
-                mine = {h: [p for p in some if p.owner == base] for h, some in able.items()}
-                self.lists[name] = {h: p[0] for h, p in mine.items() if p}
+                mine = {h: [p for p in some if p.owner == base] for h, some in found[name].items()}
+                self.lists[name] = {h: some[0] for h, some in mine.items() if some}
                 self.fed[name] = self._assigned(name, base)
             self._left_over(name)
         built = MappedTables(
@@ -136,6 +139,8 @@ class _Mapping:
             dict(self.wishes.missing),
             self.lists,
         )
+        refuse_idle(self.wishes, self.sources, built.tables, built.missing_records)
+        self.odd += built.odd
         specs = {}
         for name, spec in self.specs.items():
             if name in self.bases:
@@ -182,7 +187,7 @@ class _Mapping:
         self.scored[name] = {}
         ranked: list[tuple[float, int, Match]] = []
         for i, header in enumerate(source.headers):
-            if header in {*decided, *self.lists[name], *self.wishes.leave_out}:
+            if header in {*decided, *self.lists[name], *self.left_out[name]}:
                 continue
             found = [m for p in places if (m := self.where.match(name, header, p)) is not None]
             found.sort(key=lambda m: (-m.score, m.place.through, m.place.table))
@@ -291,7 +296,7 @@ class _Mapping:
         kinds = {
             h: t
             for h, t in zip(source.headers, self.types[name], strict=True)
-            if h not in self.wishes.leave_out
+            if h not in self.left_out[name]
         }
         for column in self.there[base].columns:
             alone = [h for h, t in kinds.items() if h not in fed and t.kind == column.type.kind]

@@ -3,12 +3,23 @@ there."""
 
 from __future__ import annotations
 
+import re
+from collections.abc import Collection
 from dataclasses import dataclass
 
 from kerfmark.errors import UsageError
 from kerfmark.layout.names import closest
 from kerfmark.structure.column_places import ColumnPlaces, Match
-from kerfmark.structure.tables_there import Place, TableThere
+from kerfmark.structure.tables_there import ColumnThere, Place, TableThere
+
+_WRITTEN = {
+    "integer": (r"-?\d+", "12"),
+    "decimal": (r"-?\d+(\.\d+)?", "12.5"),
+    "real": (r"-?\d+(\.\d+)?", "12.5"),
+    "boolean": ("(?i)true|false|yes|no|1|0", "yes or no"),
+    "date": (r"\d{4}-(0[1-9]|1[0-2])-(0[1-9]|[12]\d|3[01])", "2026-01-31"),
+}
+"""How a constant of each kind is written, and an example."""
 
 
 @dataclass(frozen=True)
@@ -28,13 +39,14 @@ class Wishes:
 
 
 class DecidedPlaces:
-    """The `places` (by source and header) and `constants` (by table and column) that a person has
-    decided about. Raises UsageError for wishes that name what is not there, or do not go
-    together."""
+    """The `places` (by source and header), the columns that are `left_out` (by source) and the
+    `constants` (by table and column) that a person has decided about. Raises UsageError for wishes
+    that name what is not there, or do not go together."""
 
     def __init__(self, wishes: Wishes, where: ColumnPlaces) -> None:
         self.wishes, self.where = wishes, where
         self.sources, self.there = where.sources, where.there
+        self.left_out: dict[str, set[str]] = {n: set() for n in self.sources}
         self.places = self._decided()
         self.constants = self._constants()
 
@@ -59,7 +71,9 @@ class DecidedPlaces:
             self._give(out, "--link", header, best)
         for header in wishes.leave_out:
             for name in self._sources_of("--leave-out", header):
-                if header in out[name]:
+                column = self._header(name, header)
+                self.left_out[name].add(column)
+                if column in out[name]:
                     raise UsageError(
                         f'"{header}" is given a place and left out',
                         code="map.both",
@@ -178,6 +192,20 @@ class DecidedPlaces:
                     code="map.constant",
                     next="add a column to the file that names the record",
                 )
+            if wrong := _unfit(value, there.column(column)):
+                raise UsageError(
+                    f'--constant: {said} cannot be "{value}"',
+                    code="map.constant",
+                    why=wrong,
+                    next="give a value that the column takes",
+                )
+            given = [m.place for some in self.places.values() for m in some.values()]
+            if Place(table, column) in given:
+                raise UsageError(
+                    f"--constant: {said} has the values of a column already",
+                    code="map.both",
+                    next="use --map or --constant for it, not both",
+                )
             out[table, column] = value
         return out
 
@@ -189,3 +217,47 @@ class DecidedPlaces:
             if (match := self.where.match(name, self._header(name, header), place)) is not None
         ]
         return max(scores, default=0.0)
+
+
+def refuse_idle(
+    wishes: Wishes, sources: Collection[str], tables: Collection[str], missing: Collection[str]
+) -> None:
+    """Raises UsageError for wishes that change nothing: about sources that are not there, tables
+    that the files do not fill (`tables` are those that they do), and records that are not looked
+    up (`missing` are those tables whose are)."""
+    for said, _ in wishes.rows:
+        if said and said not in sources:
+            raise UsageError(
+                f'--rows-to: there is no source "{said}"',
+                code="map.source",
+                next=f"the sources are {', '.join(sources)}",
+            )
+    for table in (said.partition(".")[0] for said, _ in wishes.constants):
+        if table not in tables:
+            raise UsageError(
+                f"--constant: the files fill no record of {table}",
+                code="map.idle",
+                why=f"they fill {', '.join(tables)}",
+                next="leave it out, or give a column of the files a place in that table",
+            )
+    for table, _ in wishes.missing:
+        if table not in missing:
+            raise UsageError(
+                f"--missing: the files refer to no record of {table}",
+                code="map.idle",
+                why=f"they refer to {', '.join(missing) or 'none of other tables'}",
+                next="leave it out",
+            )
+
+
+def _unfit(value: str, there: ColumnThere) -> str:
+    """Why a column does not take a value in every row; "" where it does."""
+    kind = there.type.kind
+    if there.computed:
+        return "the database computes the column"
+    if there.allowed and value not in there.allowed:
+        return f"it takes {', '.join(sorted(there.allowed))}"
+    if kind in ("timestamp", "time"):
+        return f"a {kind} cannot be the same in every row: add a column to the file"
+    form = _WRITTEN.get(kind)
+    return "" if form is None or re.fullmatch(form[0], value) else f"write it like {form[1]}"

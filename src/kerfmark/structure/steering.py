@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from kerfmark.errors import UsageError
+from kerfmark.layout.names import closest
 from kerfmark.structure.decisions import NOTHING, Decisions
 from kerfmark.structure.entities import Entity
 
@@ -74,13 +75,11 @@ class Steering:
         }
         unknown = sorted(said - headers)
         if unknown:
-            import difflib
-
-            near = difflib.get_close_matches(unknown[0], sorted(headers), 1)
+            near = closest(unknown[0], sorted(headers))
             raise UsageError(
                 f'no source has a column "{unknown[0]}"',
                 code="steer.header",
-                next=f'did you mean "{near[0]}"?' if near else "write it as in the file's header",
+                next=f'did you mean "{near}"?' if near else "write it as in the file's header",
             )
 
 
