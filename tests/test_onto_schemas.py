@@ -17,6 +17,7 @@ import pytest
 
 from conftest import Runner
 from engines import Target
+from kerfmark.structure.name_likeness import likeness
 
 Write = Callable[..., Path]
 SERIAL = {
@@ -564,3 +565,46 @@ def test_keys_by_chance_follow_what_tells_the_records_of_their_own_table_apart(
         ]
         assert db.execute("SELECT count(*) FROM breed").fetchone() == (2,)
     assert kerfmark("prove", "v.db", "--json").json["holds"]
+
+
+def test_texts_that_are_too_long_for_a_column_go_to_another_one(
+    kerfmark: Runner, write: Write, tmp_path: Path
+) -> None:
+    with contextlib.closing(sqlite3.connect(tmp_path / "v.db")) as db:
+        db.executescript(
+            "CREATE TABLE area (id INTEGER PRIMARY KEY, code VARCHAR(2) NOT NULL UNIQUE, name "
+            "VARCHAR(20) NOT NULL UNIQUE); CREATE TABLE lone (id INTEGER PRIMARY KEY, town "
+            "VARCHAR(3))"
+        )
+    write("a.csv", "Area,Code\nFar North,FN\nDeep South,DS\n")
+    assert fed(kerfmark("mark", "a.csv", "--onto", "v.db", "--json").json) == {
+        "Area": "area.name",
+        "Code": "area.code",
+    }
+    write("b.csv", "Town\nWeir\nMill\n")
+    told = kerfmark("mark", "b.csv", "--onto", "v.db").out
+    assert "doubtful   of the same name, but it takes 3 characters only" in told
+
+
+@pytest.mark.parametrize(
+    ("header", "table", "column", "link", "at_least", "at_most"),
+    [
+        ("Größe", "hive", "groesse", "", 0.95, 1),
+        ("Customer e-mail", "tblCustomers", "EMail", "", 1, 1),
+        ("Qty", "order_line", "quantity", "", 0.95, 1),
+        ("Family name", "person", "surname", "", 0.95, 1),
+        ("Date of birth", "person", "dob", "", 0.95, 1),
+        ("Hives", "hive", "hive_no", "", 0.98, 0.98),
+        ("Altitude m", "apiary", "altitude", "", 0.9, 0.99),
+        ("Joined", "member", "joined_on", "", 0.95, 0.99),
+        ("Sponsor", "member", "email", "sponsor_id", 0.98, 0.98),
+        ("Mother tag", "hive", "tag", "mother_id", 1, 1),
+        ("Teacher", "teacher", "email", "", 0, 0.35),
+        ("Name", "hive", "altitude", "", 0, 0.5),
+        ("Notes", "visit", "kg", "", 0, 0.5),
+    ],
+)  # fmt: skip
+def test_how_alike_names_are(
+    header: str, table: str, column: str, link: str, at_least: float, at_most: float
+) -> None:
+    assert at_least <= likeness(header, table, column, link) <= at_most

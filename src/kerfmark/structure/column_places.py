@@ -1,5 +1,5 @@
 """Where a column of a source may go in tables that somebody else made, and how good each place is:
-by names, values, types and rules."""
+by names, values, types, lengths and rules."""
 
 from __future__ import annotations
 
@@ -32,6 +32,8 @@ TAKES = {
     "time": frozenset({"time"}),
 }
 _UUID = r"^\{?[0-9A-Fa-f]{8}-?([0-9A-Fa-f]{4}-?){3}[0-9A-Fa-f]{12}\}?$"
+_TOO_LONG = 0.75
+"""What is left of a score where some texts are longer than the column takes."""
 _SOME = 5000
 """Values of a source column that are compared."""
 
@@ -125,11 +127,14 @@ class ColumnPlaces:
             why += (", " if why else "") + "the column takes such values only"
         if said == TEXT and c.type.kind != "text":
             score *= 0.9  # its values do not all fit; the check will tell
+        if c.type.width and (pc.max(pc.utf8_length(values)).as_py() or 0) > c.type.width:
+            score *= _TOO_LONG
+            why += (", " if why else "") + f"but it takes {c.type.width} characters only"
         return Match(place, score, why or "the names are a little alike")
 
 
 def fits(said: ColumnType, values: pa.StringArray, there: ColumnThere) -> bool:
-    """Whether a column takes the values of another one, as far as types, lengths and forms tell."""
+    """Whether a column takes the values of another one, as far as types and forms tell."""
     if said.kind not in TAKES[there.type.kind] and said != TEXT:
         return False
     if there.uuid:
