@@ -608,3 +608,41 @@ def test_how_alike_names_are(
     header: str, table: str, column: str, link: str, at_least: float, at_most: float
 ) -> None:
     assert at_least <= likeness(header, table, column, link) <= at_most
+
+
+def test_lists_of_records_with_keys_by_chance_are_left_out(
+    kerfmark: Runner, write: Write, tmp_path: Path
+) -> None:
+    """The rest of the rows goes in."""
+    chance = CHANCE["SQLite"]
+    with contextlib.closing(sqlite3.connect(tmp_path / "v.db")) as db:
+        db.executescript(
+            f"CREATE TABLE helper (id TEXT PRIMARY KEY {chance}, name TEXT NOT NULL UNIQUE);"
+            f"CREATE TABLE visit (id TEXT PRIMARY KEY {chance}, visit_no INTEGER NOT NULL UNIQUE);"
+            "CREATE TABLE visit_helper (visit_id TEXT NOT NULL REFERENCES visit (id), helper_id TEXT "
+            "NOT NULL REFERENCES helper (id), PRIMARY KEY (visit_id, helper_id));"
+            "INSERT INTO helper (name) VALUES ('Ada'), ('Bo'), ('Cy');"
+        )
+    write("v.csv", "Visit no,Helpers\n1,Bo; Ada\n2,Cy; Bo\n3,Cy\n")
+    said = kerfmark("mark", "v.csv", "--onto", "v.db", "-o", "l.toml", "--json").json
+    assert [u["header"] for u in said["unmapped"]] == ["Helpers"]
+    assert any("whose keys the database makes by chance: it is left out" in o for o in said["odd"])
+    kerfmark("cut", "l.toml", "--into", "v.db")
+    with contextlib.closing(sqlite3.connect(tmp_path / "v.db")) as db:
+        assert db.execute("SELECT visit_no FROM visit ORDER BY 1").fetchall() == [(1,), (2,), (3,)]
+    assert kerfmark("prove", "v.db", "--json").json["holds"]
+
+
+def test_lists_of_what_another_file_feeds_are_told(
+    kerfmark: Runner, write: Write, tmp_path: Path
+) -> None:
+    with contextlib.closing(sqlite3.connect(tmp_path / "v.db")) as db:
+        for statement in visits("SQLite"):
+            db.execute(statement)
+        db.commit()
+    write("visits.csv", VISITS)
+    write("helpers.csv", "Helper\nDot\nEve\n")
+    told = kerfmark("mark", "visits.csv", "helpers.csv", "--onto", "v.db", "-o", "l.toml").out
+    assert '"Helpers" of visits lists records of helper, which other columns feed too' in told
+    kerfmark("cut", "l.toml", "--into", "v.db")
+    assert kerfmark("prove", "v.db", "--json").json["holds"]

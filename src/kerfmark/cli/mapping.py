@@ -182,10 +182,14 @@ def _tell(result: OntoResult, terminal: Terminal) -> None:
 
 
 def _perhaps(unmapped: Sequence[Unmapped], of: Callable[[str], str]) -> Iterator[str]:
-    """What is said of columns that go nowhere: those without a likely place on one line."""
-    alone = [f'"{u.header}"{of(u.source)}' for u in unmapped if not u.perhaps]
-    if alone:
-        yield ", ".join(alone)
+    """What is said of columns without a place: those for which none is likely are on one line for
+    each source."""
+    alone: dict[str, list[str]] = {}
+    for u in unmapped:
+        if not u.perhaps:
+            alone.setdefault(u.source, []).append(f'"{u.header}"')
+    for source, headers in alone.items():
+        yield ", ".join(headers) + of(source)
     for u in unmapped:
         if u.perhaps:
             best, *others = u.perhaps

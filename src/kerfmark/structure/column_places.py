@@ -83,8 +83,8 @@ class ColumnPlaces:
         t = self.there[table]
         said = {c.name: c for c in t.columns}
         unique = [u[0] for u in t.unique if len(u) == 1 and u[0] not in t.links]
-        if len(t.key) == 1 and not t.generated and t.key[0] not in t.links:
-            unique += [t.key[0]] if not said[t.key[0]].filled else []
+        if len(t.key) == 1 and not (t.generated or t.by_chance) and t.key[0] not in t.links:
+            unique += t.key
         called = [
             c
             for c in said

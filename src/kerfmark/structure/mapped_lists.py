@@ -81,7 +81,7 @@ def tables_of_list(
 ) -> dict[str, TableSpec]:
     """The two tables of a layout that a column of lists feeds."""
     position = next((c.name for c in there.columns if c.name.lower() in _ORDER), "")
-    [by] = parent.columns
+    by = one.column
     column = ColumnSpec(header=header, type=parent.columns[by].type, split=one.separator)
     return {
         one.parent: parent.model_copy(update={"columns": {by: column}}),
@@ -106,6 +106,8 @@ def _tables_of_pairs(where: ColumnPlaces, separator: str) -> Iterator[ListPlace]
             continue
         if {c for c in table.needed if c.lower() not in _ORDER} - {*table.links}:
             continue
+        if not table.generated and {*table.key} - {*table.links}:
+            continue  # a key of another kind would have to be made of the two
         for owner_link, owner in table.links.items():
             [(link, parent)] = [pair for pair in table.links.items() if pair[0] != owner_link]
             for column in where.naming(parent) if parent in where.there else ():

@@ -104,11 +104,16 @@ class MappedTables:
             if target.by and target.to not in self.tables:  # and otherwise fed by nobody
                 self.tables[target.to] = self._found_by_value(name, target.to, target.by)
         for header, one in self.lists[name].items():
-            if one.parent in self.tables or one.table in self.tables:
-                self.odd.append(
-                    f'"{header}" of {name} lists records of {one.parent}, which other columns feed '
-                    "too: it is left out"
-                )
+            why = (
+                "whose keys the database makes by chance"
+                if self.there[one.parent].by_chance
+                else "which other columns feed too"
+                if one.parent in self.tables or one.table in self.tables
+                else ""
+            )
+            if why:
+                said = f'"{header}" of {name} lists records of {one.parent}, {why}: it is left out'
+                self.odd.append(said)
                 continue
             listed = self._found_by_value(name, one.parent, {one.column: header})
             self.tables |= tables_of_list(name, one, self.there[one.table], listed, header)
@@ -200,7 +205,7 @@ class MappedTables:
     ) -> TableSpec:
         natural = not t.generated or t.generated in columns
         known_by = self._known_by(name, t, columns, links, base)
-        if len(t.key) == 1 and natural and t.key[0] not in columns and t.column(t.key[0]).filled:
+        if t.by_chance and t.by_chance not in columns:
             columns |= self._made_key(name, t, columns, known_by)
         needed = () if base else known_by
         optional = tuple(c for c in (*columns, *links) if t.column(c).optional and c not in needed)

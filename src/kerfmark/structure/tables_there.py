@@ -54,6 +54,14 @@ class TableThere:
         return whole[0].name if len(whole) == 1 else ""
 
     @property
+    def by_chance(self) -> str:
+        """The primary key, where it is not a number and the database makes it where none is said (a
+        UUID); else ""."""
+        if len(self.key) != 1 or self.generated or self.key[0] in self.links:
+            return ""
+        return self.key[0] if self.column(self.key[0]).filled else ""
+
+    @property
     def needed(self) -> list[str]:
         """The columns that must be filled by whoever adds a row."""
         return [
