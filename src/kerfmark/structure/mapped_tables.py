@@ -49,6 +49,8 @@ class MappedTables:
         self.missing_records: dict[str, Literal["create", "refuse"]] = {}
         for name in sorted(bases, key=lambda n: depth(there, bases[n])):
             self._build(name)
+        for name in bases:  # tables that sources feed by columns of their own come first
+            self._add_lists(name)
 
     def _build(self, name: str) -> None:
         """Adds the tables that a source feeds."""
@@ -103,6 +105,10 @@ class MappedTables:
         for target in [k for spec in self.tables.values() for k in spec.links.values()]:
             if target.by and target.to not in self.tables:  # and otherwise fed by nobody
                 self.tables[target.to] = self._found_by_value(name, target.to, target.by)
+
+    def _add_lists(self, name: str) -> None:
+        """Adds the tables that lists in the cells of a source feed; those are told that a layout
+        cannot express."""
         for header, one in self.lists[name].items():
             why = (
                 "whose keys the database makes by chance"
