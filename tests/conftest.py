@@ -113,6 +113,12 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Callable[[list
     ended()
 
 
+@pytest.fixture(scope="session", autouse=True)
+def _elsewhere(tmp_path_factory: pytest.TempPathFactory) -> None:
+    """Nothing that a test leaves in its folder is left in the one that is committed."""
+    os.chdir(tmp_path_factory.mktemp("elsewhere"))
+
+
 @pytest.fixture(autouse=True)
 def noted(request: pytest.FixtureRequest) -> Iterator[None]:
     """Notes what each test runs, where that is asked for (see `covered`)."""

@@ -151,3 +151,19 @@ def test_what_docstrings_and_comments_name_is_there() -> None:
         if first not in ("kerfmark", *PATHS) and then not in names.get(first, set())
     ]
     assert lost == []
+
+
+def test_every_error_says_what_to_do_next() -> None:
+    """Unless what it says begins with it: `name at least one file`."""
+    errors = {"SourceError", "TargetError", "LayoutError", "UsageError", "DataRefused"}
+    silent = [
+        f"{path.name}:{call.lineno}"
+        for path in sorted(SRC.rglob("*.py"))
+        for call in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        if isinstance(call, ast.Call)
+        and isinstance(call.func, ast.Name)
+        and call.func.id in errors
+        and not any(k.arg in ("next", None) for k in call.keywords)
+        and not ast.unparse(call.args[0]).strip("'\"").startswith("name ")
+    ]
+    assert silent == []

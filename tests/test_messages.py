@@ -393,6 +393,36 @@ FAULTS: dict[str, tuple[Callable[[Path], object], dict[str, tuple[object, str, o
 }
 
 
+Call = Callable[[Path], object]
+AFTERWARDS: dict[str, Call] = {
+    "goes on for more than": lambda f: library.measure(
+        [f / "q.csv"], reading=library.Reading(quote="")
+    ),
+    "a record goes on": lambda f: library.measure(
+        [(f / "q.json", (f / "q.json").write_text('[{"a": "x"}]'))[0]]
+    ),
+    "these are more than 1 sources": lambda f: (
+        library.cut([f / "visits.csv"], f / "x.db"),
+        library.add([(f / "late.csv", append(f))[0]], f / "x.db"),
+    ),
+    "the database cannot be written there": lambda f: library.cut(
+        [f / "visits.csv"], f / "sub" / "y.db"
+    ),
+    "another program made it meanwhile": lambda f: library.cut([f / "visits.csv"], f / "z.db"),
+    "the disk is full": lambda f: library.export(f / "v.db", f / "out.csv", ["visit"]),
+    "and a sheet takes 3": lambda f: library.export(f / "v.db", f / "out"),
+    "a sheet takes 6 rows": lambda f: library.export(f / "v.db", f / "out", form="parquet"),
+    "cannot be written without quotes": lambda f: library.export(
+        f / "x.db", f / "out.csv", flat="v", spelled=library.Spelled(delimiter=";")
+    ),
+    "the script cannot be written there": lambda f: library.cut(
+        [f / "l.toml"], script=f / "sub" / "x.sql", engine="oracle"
+    ),
+    "the database cannot be written": lambda f: library.cut([f / "visits.csv"], f / "sub" / "y.db"),
+}
+"""What a message says to do next, done once the limit or the fault is as it usually is."""
+
+
 def append(folder: Path) -> None:
     (folder / "late.csv").write_text(VISITS.splitlines()[0] + "\n11,H1,Weir,1\n")
 
@@ -419,6 +449,12 @@ def test_faults_and_limits_are_told(
         "nothing was kept",
         "is no longer there",
     )
+    if told in AFTERWARDS:
+        assert caught.value.next
+        patched = told in ("and a sheet takes 3", "a sheet takes 6 rows")
+        if not patched and told != "these are more than 1 sources":
+            monkeypatch.undo()
+        AFTERWARDS[told](folder)
 
 
 def test_a_database_that_is_not_what_it_should_be_is_not_kept(

@@ -118,6 +118,18 @@ def prepared(tmp_path_factory: pytest.TempPathFactory) -> Path:
         + '[tables.other]\nsource = "later"\neach_row = true\ncolumns = ["no", "day", "hive", "kind", "kg", "keeper"]\n',
         "fresh.toml": two_sources('[sources.more]\nfile = "two.csv"\n')
         + '[tables.more]\nsource = "more"\neach_row = true\ncolumns = ["a", "b"]\n',
+        "longname.toml": LAYOUT.replace(
+            "[tables.hive]",
+            "[tables.a_hive_with_a_name_that_is_longer_than_an_engine_would_ever_take_it]",
+        ).replace(
+            'links = ["hive"]',
+            'links = ["a_hive_with_a_name_that_is_longer_than_an_engine_would_ever_take_it"]',
+        ),
+        "rooms.csv": "no,building,room,size,day\n"
+        + "".join(
+            f"{i},{b},{n},{n * ord(b) % 17},{i * 5 % 28}\n"
+            for i, (b, n) in enumerate([(b, n) for b in "ABCDE" for n in range(1, 7)] * 10)
+        ),
         "ordered.toml": LAYOUT.replace('links = ["hive"]', 'links = ["hive"]\norder = ["day"]'),
     }.items():
         (path / name).parent.mkdir(exist_ok=True)
@@ -402,6 +414,14 @@ AFTER = [
     ("", "export v.db -o out --as csv --for oracle", "leave out --for", "export v.db -o out --as csv"),
     ("", "export v.db visit -o x.csv --as parquet", "name a folder, or leave out --as", "export v.db visit -o x.csv"),
     ("cut long.csv --into n.db", "export n.db -o x.xlsx", "write CSV, Parquet or JSON Lines", "export n.db -o out --as csv"),
+    ("", "add good.csv --into v.db --means keeper", '--means "Paid with=Paid by"', 'add renamed.csv --into v.db --means "Keepers=keeper"'),
+    ("", "cut longname.toml --as-script s.sql --for postgresql", "give it a shorter one in tables > a_hive_with", "mark longname.toml --table-name a_hive_with_a_name_that_is_longer_than_an_engine_would_ever_take_it=hive && cut longname.toml --as-script s.sql --for postgresql"),
+    ("sql v.db CREATE TABLE other (a)", "cut other.csv --into v.db --beside", "choose another name for the new table", "cut other.csv --into v.db --beside --table-name other=queen"),
+    ("sql v.db CREATE TABLE other (a)", "cut other.csv --into v.db --beside", "or rename what is there", "sql v.db ALTER TABLE other RENAME TO others && cut other.csv --into v.db --beside"),
+    ("", "mark rooms.csv --together room,day", "write the layout with -o", "mark rooms.csv -o r.toml && check r.toml"),
+    ("put unlike.csv no,keeper,town,helper,place\\n" + "".join(f"{n},K{n % 5},{'ABC'[n % 5 % 3]},K{n // 5 % 5},{'XYZ'[n // 5 % 5 % 3]}\\n" for n in range(50)), "mark unlike.csv --same-as keeper=helper", "kerfmark mark without it", "mark unlike.csv"),
+    ("", "demo l.toml/x", "name another place", "demo x"),
+    ("put bar.csv a|b\\n1|2\\n3|4\\n && cut bar.csv --into n.db --quote none && sql n.db UPDATE bar SET a = '1|5'", "export n.db --flat bar -o x.csv", "with a character that no cell contains", "export n.db --flat bar -o x.csv --delimiter ;"),
 ]  # fmt: skip
 
 

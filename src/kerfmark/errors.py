@@ -16,6 +16,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+NO_PLACE = "name another place, or look at its permissions and its room"
+"""What to do where a file cannot be written."""
+NO_TABLES = "kerfmark cut FILES --into DB makes some"
+"""What to do where a database has no tables."""
+
 
 @dataclass(frozen=True)
 class Origin:

@@ -65,7 +65,10 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     if args.layout is None:
         raise UsageError("name a layout", next="kerfmark mark FILES -o LAYOUT makes one")
     if args.stop_after < 0:
-        raise UsageError("--stop-after takes a number from 1 on")
+        raise UsageError(
+            "--stop-after takes a number from 1 on",
+            next="write it like --stop-after 10, or leave it out",
+        )
     with terminal.progress() as progress:
         result = check(
             args.layout,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from importlib import resources
 from pathlib import Path
 
-from kerfmark.errors import Origin, TargetError
+from kerfmark.errors import NO_PLACE, Origin, TargetError
 from kerfmark.leftovers import remove
 
 
@@ -43,6 +43,6 @@ def write_demo(folder: Path) -> list[Path]:
             "the demo cannot be written there",
             origin=Origin(str(folder)),
             why=str(error.strerror or error),
-            next="name another place, or look at its permissions and its room",
+            next=NO_PLACE,
         ) from error
     return sorted(p for p in folder.iterdir() if p.name in names)

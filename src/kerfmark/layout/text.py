@@ -64,7 +64,12 @@ def parse_layout(text: str, name: str) -> Layout:
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise LayoutError("this is not TOML", origin=Origin(name), why=str(error)) from error
+        raise LayoutError(
+            "this is not TOML",
+            origin=Origin(name),
+            why=str(error),
+            next="correct it at that place; kerfmark mark FILES -o LAYOUT writes one anew",
+        ) from error
     except RecursionError as error:
         raise LayoutError(
             "this is nested too deeply", origin=Origin(name), next="a layout has four levels"

@@ -173,7 +173,12 @@ def _members(path: Path, limit: int | None) -> list[Bytes]:
     except (zipfile.BadZipFile, NotImplementedError, OSError) as error:
         raise _not_an_archive(path, str(error)) from error
     if not members:
-        raise SourceError("the archive is empty", code="source.empty", origin=Origin(path.name))
+        raise SourceError(
+            "the archive is empty",
+            code="source.empty",
+            origin=Origin(path.name),
+            next="fetch it again, or leave it out",
+        )
 
     def opener(name: str) -> Opener:
         def opened() -> BinaryIO:

@@ -41,7 +41,10 @@ def tables(location: str, reading: Reading = Reading()) -> list[TableSource]:
         return [TableSource(location, table=reading.table)]
     if not names:
         raise SourceError(
-            "the database has no tables", code="source.empty", origin=_origin(location)
+            "the database has no tables",
+            code="source.empty",
+            origin=_origin(location),
+            next="check the name and the schema",
         )
     return [TableSource(location, table=n) for n in names]
 

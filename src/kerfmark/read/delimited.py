@@ -369,6 +369,7 @@ class DelimitedSource:
                 code="source.parse",
                 why=str(error),
                 origin=Origin(self.bytes.name),
+                next="name what separates and what quotes its cells, with --delimiter and --quote",
             ) from error
         batch = self._in_columns(batch)
         physical = batch.num_rows + len(ragged)

@@ -112,10 +112,15 @@ def read_sample(source: Bytes) -> bytes:
             code="source.unreadable",
             origin=origin,
             why=str(error.strerror),
+            next="look at its permissions and the disk",
         ) from error
     if not sample.strip(b"\x00\r\n\t \xef\xbb\xbf"):
         raise SourceError(
-            "the file is empty", code="source.empty", origin=origin, why="it holds no text at all"
+            "the file is empty",
+            code="source.empty",
+            origin=origin,
+            why="it holds no text at all",
+            next="fetch it again, or leave it out",
         )
     return sample
 

@@ -73,6 +73,7 @@ def find_encoding(sample: bytes, origin: Origin, rest: Iterable[bytes] = ()) -> 
             code="source.not-text",
             origin=origin,
             why=f"{controls:,} of its first {len(sample):,} bytes are control characters",
+            next="export it as CSV and name that file",
         )
     for block in more:
         if len(found) >= MOST_TEXTS or looked_at > MOST_BYTES:

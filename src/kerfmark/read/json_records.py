@@ -58,6 +58,7 @@ class JsonFile:
                     code="source.empty",
                     origin=Origin(self._bytes.name),
                     why="it holds no records",
+                    next="fetch it again, or leave it out",
                 )
             try:
                 self._schema = with_texts(pa.unify_schemas(schemas, promote_options="permissive"))
@@ -155,6 +156,7 @@ class JsonFile:
                         code="source.endless",
                         origin=Origin(self._bytes.name),
                         why="a brace or a quote was probably never closed",
+                        next="close it, or fetch the file again",
                     )
         left = rest.strip().strip(b",").strip()
         if left not in (b"", b"]"):

@@ -221,6 +221,7 @@ def nested_sources(
             "the file has no records with fields",
             code="source.no-rows",
             origin=Origin(records.path.name),
+            next="write it as one object per record",
         )
     return out
 
@@ -377,8 +378,10 @@ def list_of(sources: Sequence[NestedSource], member: str, name: str, path: Path)
     for source in sources:
         if source.settings().get("member", "") == member:
             return with_changes(source, name=name)
+    known = [m for s in sources if (m := s.settings().get("member", ""))]
     raise SourceError(
         f'the file has no list "{member}"' if member else "the file has no records of its own",
         code="source.no-member",
         origin=Origin(path.name),
+        next=f"its lists are {', '.join(known)}" if known else "take member out of the source",
     )

@@ -89,7 +89,12 @@ def places(one: str) -> list[str]:
         return [one]
     inside = sorted(glob.glob(one, recursive=True))  # noqa: PTH207  (a pattern may start at the root)
     if not inside:
-        raise SourceError("no file fits this pattern", code="source.missing", origin=Origin(one))
+        raise SourceError(
+            "no file fits this pattern",
+            code="source.missing",
+            origin=Origin(one),
+            next="check the pattern and the folder",
+        )
     return inside
 
 
@@ -114,6 +119,7 @@ def open_path(place: str | Path, reading: Reading = Reading()) -> list[Source]:
                 code="source.folder",
                 origin=Origin(str(path)),
                 why=f"files ending in {', '.join(sorted(READABLE))} are looked for",
+                next="name the files themselves",
             )
         return [_in_folder(s, p, path) for p in inside for s in open_path(p, reading)]
     if str(place) != "-" and not _is_file(path):

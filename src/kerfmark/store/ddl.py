@@ -276,15 +276,20 @@ def _indexes(layout: Layout, name: str) -> list[tuple[str, tuple[str, ...], bool
 
 
 def _refuse_long_names(layout: Layout, longest: int) -> None:
-    """Raises LayoutError for a table or column whose name has more bytes than the engine takes."""
-    for name, table in layout.tables.items():
-        own = [
-            *layout.key_columns(name),
-            *table.columns,
-            *layout.stored_as(name, list(table.links)),
-        ]
-        long = next((n for n in (name, *own) if longest and len(n.encode()) > longest), "")
-        if long:
+    """Raises LayoutError for a table or column whose name has more bytes than the engine takes. The
+    columns of links come last: they are called after the tables."""
+    own = [
+        (name, of)
+        for name, table in layout.tables.items()
+        for of in (name, *layout.key_columns(name), *table.columns)
+    ]
+    linking = [
+        (name, of)
+        for name, table in layout.tables.items()
+        for of in layout.stored_as(name, list(table.links))
+    ]
+    for name, long in (*own, *linking):
+        if longest and len(long.encode()) > longest:
             raise LayoutError(
                 f'the name "{long}" is too long for the engine',
                 code="layout.name",

@@ -17,7 +17,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.engines import Engine
-from kerfmark.errors import Origin, TargetError
+from kerfmark.errors import NO_PLACE, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.leftovers import part_path, sweep
 from kerfmark.profile.types import ColumnType
@@ -133,7 +133,7 @@ class NewScript:
             code="target.unwritable",
             origin=Origin(str(self.path)),
             why=str(error.strerror or error),
-            next="name another place, or look at its permissions and its room",
+            next=NO_PLACE,
         )
 
     def __exit__(self, *error: object) -> None:

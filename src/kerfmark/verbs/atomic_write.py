@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import replace as replaced
 from pathlib import Path
 
-from kerfmark.errors import KerfmarkError, Origin, TargetError
+from kerfmark.errors import NO_PLACE, KerfmarkError, Origin, TargetError
 from kerfmark.leftovers import part_path, remove, sweep
 
 
@@ -120,7 +120,5 @@ def _told(target: Path) -> Iterator[None]:
             code="target.unwritable",
             origin=Origin(str(target)),
             why=str(error.strerror or error),
-            next="make room and run the command again"
-            if full
-            else "name another place, or look at its permissions and its room",
+            next="make room and run the command again" if full else NO_PLACE,
         ) from error

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from kerfmark.address import database_at
-from kerfmark.errors import Origin, UsageError
+from kerfmark.errors import NO_TABLES, Origin, UsageError
 from kerfmark.layout.derive import settled
 from kerfmark.layout.diagram import Box, Diagram, Flow, Line, Row, diagram_of
 from kerfmark.layout.text import parse_layout, read_layout
@@ -86,7 +86,9 @@ def draw(what: str | Path, progress: Progress = silent) -> Diagram:
     with where.reading() as reader:
         names = reader.tables()
         if not names:
-            raise UsageError("there are no tables to draw", origin=Origin(where.name))
+            raise UsageError(
+                "there are no tables to draw", origin=Origin(where.name), next=NO_TABLES
+            )
         rows = {}
         for name in names:
             progress(f"counting {name}", 0, 0)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import pyarrow as pa
 
-from kerfmark.errors import DataRefused, Origin, UsageError
+from kerfmark.errors import NO_TABLES, DataRefused, Origin, UsageError
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout, SourceSpec, parents_first
 from kerfmark.layout.text import parse_layout
@@ -67,6 +67,7 @@ class ExportRows:
                     code="data.type",
                     origin=Origin(self.table.name),
                     why=str(error).splitlines()[0],
+                    next=f"correct the value: kerfmark show DB {self.table.name} shows the rows",
                 ) from error
             raise WrongType(odd[0]) from error
 
@@ -108,7 +109,9 @@ def look_inside(reader: Reader) -> Inside:
     """What is in a database. Raises UsageError when there is nothing."""
     tables = {n: f for n in reader.tables() if (f := reader.facts(n))}
     if not tables:
-        raise UsageError("there are no tables to export", origin=Origin(reader.name))
+        raise UsageError(
+            "there are no tables to export", origin=Origin(reader.name), next=NO_TABLES
+        )
     if reader.facts("kerfmark_layouts") is None:
         return Inside(tables, None, None, {})
     ledger = Ledger(reader)

@@ -55,6 +55,7 @@ def _meant(path: Path, cells: str) -> str:
                 code="source.cells",
                 origin=Origin(path.name),
                 why=f"it refers to {named}",
+                next="write the range itself, like C5:H200",
             )
         return named
     try:
@@ -87,6 +88,7 @@ def area_of(path: Path, sheet: str, cells: str) -> Area:
             f'"{cells}" does not lie on the sheet "{sheet}"',
             code="source.cells",
             origin=Origin(path.name, sheet),
+            next="leave out --sheet, or write the range without its sheet",
         )
     area = Area(
         int(found["top"]) - 1,

@@ -98,11 +98,15 @@ def sheets(path: Path, reading: Reading = Reading()) -> list[SheetSource]:
         if table.headers
     ]
     if not found:
+        hidden = [n for n in book.sheet_names if n not in names]
         raise SourceError(
             "no sheet of the workbook holds anything",
             code="source.empty",
             origin=Origin(path.name),
-            why="hidden sheets were not looked at" if len(names) < len(book.sheet_names) else "",
+            why="hidden sheets were not looked at" if hidden else "",
+            next=f'--sheet "{hidden[0]}" reads one that is hidden'
+            if hidden
+            else "check that it is the right workbook",
         )
     aside = [n for n in book.sheet_names if n not in names]
     if aside:

@@ -53,6 +53,8 @@ _CAUSES = (
     (("malformed", "not a database"), "the database is damaged", ""),
 )
 """What a driver's message means, by words in it: what, and what to do."""
+NOT_SQLITE = "name an SQLite database; kerfmark cut FILES --into DB makes one"
+"""What to do where a file is something else."""
 
 
 def arrow_driver() -> Any:
@@ -188,7 +190,12 @@ def existing_database(path: Path) -> Path:
             next="check the name and the folder",
         )
     if path.is_dir():
-        raise TargetError("this is a folder, not a database", code="target.folder", origin=origin)
+        raise TargetError(
+            "this is a folder, not a database",
+            code="target.folder",
+            origin=origin,
+            next="name the database in it",
+        )
     with translated(path):
         if not is_database(path):
             raise TargetError(
@@ -196,6 +203,7 @@ def existing_database(path: Path) -> Path:
                 code="target.not-a-database",
                 origin=origin,
                 why="it does not begin as one",
+                next=NOT_SQLITE,
             )
     return path
 

@@ -20,7 +20,7 @@ import pyarrow as pa
 
 from kerfmark import memory
 from kerfmark.background_import import begin_import, wait_for_imports
-from kerfmark.errors import KerfmarkError, Origin, TargetError
+from kerfmark.errors import NO_PLACE, KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.leftovers import part_path, remove, sweep
 from kerfmark.store.interface import not_ours
@@ -109,6 +109,7 @@ class NewFile:
                 code="target.unwritable",
                 origin=Origin(str(self.target)),
                 why=str(error),
+                next=NO_PLACE,
             ) from error
         for pragma in FAST:
             self._db.execute(f"PRAGMA {pragma}")
@@ -250,6 +251,7 @@ class NewFile:
                 code="target.exists",
                 origin=Origin(str(self.target)),
                 why="another program made it meanwhile",
+                next="name another database, or look at this one and use --replace",
             ) from error
         except OSError as error:
             raise TargetError(
@@ -257,6 +259,7 @@ class NewFile:
                 code="target.unwritable",
                 origin=Origin(str(self.target)),
                 why=str(error.strerror),
+                next=NO_PLACE,
             ) from error
 
 

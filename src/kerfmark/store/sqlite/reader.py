@@ -19,6 +19,7 @@ from kerfmark.store.interface import PATIENCE, ColumnFacts, LinkFacts, TableFact
 from kerfmark.store.prefetch import has_two_cores
 from kerfmark.store.quoting import literal, quote, unquote
 from kerfmark.store.sqlite.connection import (
+    NOT_SQLITE,
     arrow_driver,
     broken_links,
     existing_database,
@@ -353,5 +354,6 @@ def reading(path: Path) -> Iterator[SqliteReader]:
                     code="target.not-a-database",
                     origin=origin,
                     why=str(error),
+                    next=NOT_SQLITE,
                 ) from error
             yield SqliteReader(path, db)
