@@ -111,8 +111,9 @@ class _Parser(argparse.ArgumentParser):
         self.exit(WRONG_USE, "\n".join(map(visible, told.split("\n"))))
 
 
-def parser() -> argparse.ArgumentParser:
-    """The command line."""
+def parser(words: Sequence[str] | None = None) -> argparse.ArgumentParser:
+    """The command line. Where its `words` are known, only the commands among them get their
+    options: that of all takes as long as a small file."""
     plain = argparse.RawDescriptionHelpFormatter
     listed = "".join(
         f"\n{title}:\n" + "".join(f"  {m.NAME:<9} {m.SUMMARY}\n" for m in modules)
@@ -155,14 +156,14 @@ def parser() -> argparse.ArgumentParser:
             parents=[large, common] if module in _LARGE else [common],
             allow_abbrev=False,
         )
-        module.arguments(one)
+        if words is None or module.NAME in words:
+            module.arguments(one)
         one.set_defaults(run=module.run, program=main)  # the demo runs the other commands
     return top
 
 
-def _parsed(whole: argparse.ArgumentParser, argv: Sequence[str] | None) -> argparse.Namespace:
+def _parsed(whole: argparse.ArgumentParser, words: Sequence[str]) -> argparse.Namespace:
     """The command line. Options may be anywhere: files before and after them are all files."""
-    words = list(sys.argv[1:] if argv is None else argv)
     args, rest = whole.parse_known_args(words)
     if not rest:
         return args
@@ -179,12 +180,12 @@ def main(argv: Sequence[str] | None = None) -> int:
     if not sys.warnoptions:  # those of libraries are for developers
         warnings.simplefilter("ignore")
     try:
-        whole = parser()
         if "_ARGCOMPLETE" in os.environ:  # the shell asks what could follow
             from kerfmark.cli.completion import complete
 
-            complete(whole)
-        args = _parsed(whole, argv)
+            complete(parser())
+        words = list(sys.argv[1:] if argv is None else argv)
+        args = _parsed(parser(words), words)
         mute = args.quiet and args.command in _WRITING and not getattr(args, "rehearse", False)
         terminal = Terminal(quiet=args.quiet, verbose=args.verbose, as_json=args.json, mute=mute)
         with _within_memory(args):

@@ -10,6 +10,7 @@ import numpy as np
 
 from kerfmark.ledger.records import DIFFERENT, SAME, KnownRows, Ledger, LoadedFile, Says, columns_of
 from kerfmark.normalize.policy import MADE
+from kerfmark.profile.codes import distinct
 from kerfmark.store.interface import Reader
 from kerfmark.store.quoting import literal
 
@@ -32,7 +33,7 @@ def expanded(ranges: Sequence[tuple[int, int]]) -> np.ndarray:
     out = np.repeat(ordered[:, 0] - np.append(0, np.cumsum(lengths)[:-1]), lengths) + np.arange(
         int(lengths.sum())
     )
-    return np.unique(out) if len(ordered) > 1 and (ordered[1:, 0] <= ordered[:-1, 1]).any() else out
+    return distinct(out) if len(ordered) > 1 and (ordered[1:, 0] <= ordered[:-1, 1]).any() else out
 
 
 def read_says(reader: Reader, loads: Sequence[int], tables: Sequence[str] = ()) -> list[Says]:

@@ -19,7 +19,7 @@ from kerfmark.normalize.keys import ordered
 from kerfmark.normalize.prepare import Prepared
 from kerfmark.normalize.problems import Problems
 from kerfmark.normalize.tables import SourceTables, choose_value
-from kerfmark.profile.codes import combine, first_rows
+from kerfmark.profile.codes import combine, distinct, first_rows
 from kerfmark.profile.convert import folded
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.store.interface import Reader
@@ -102,7 +102,7 @@ class Expected:
         ):
             return codes
         record, count = self.feed.identity(table)
-        if len(np.unique(self.load)) > 1:  # each load has chosen for itself
+        if len(distinct(self.load)) > 1:  # each load has chosen for itself
             record, count = combine(
                 [record, self.load.astype(np.int32)], [count, int(self.load.max()) + 1]
             )

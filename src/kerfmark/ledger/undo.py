@@ -30,6 +30,7 @@ from kerfmark.ledger.account import (
 )
 from kerfmark.ledger.records import MAKERS, OWN, WOULD_MAKE, Ledger, Says, write_known, write_says
 from kerfmark.normalize.policy import CREATED, EXCEPTION, MADE, REFERRED, SAID, rule_of
+from kerfmark.profile.codes import distinct
 from kerfmark.store.interface import Changing
 from kerfmark.store.quoting import literal
 
@@ -213,7 +214,7 @@ class UndoPlan:
             if column not in (s.columns or ()) and column not in self._key_of(table)
         ]
         silent = [np.intersect1d(inherited, expanded(quiet))]
-        rows = np.unique(
+        rows = distinct(
             np.concatenate([np.array([c.row for c in mine], np.int64), concerned, *silent])
         )
         return self._folded(table, column, rows, changes) if len(rows) else None
@@ -356,7 +357,7 @@ class UndoPlan:
                 self.file.delete_changes(r.table, r.column, self.later, list(runs(r.affected)))
                 self.file.record_changes(r.table, r.column, sorted(r.noted))
         for table, heirs in self.heirs.items():
-            for load in np.unique(heirs.heir[heirs.heir > 0]).tolist():
+            for load in distinct(heirs.heir[heirs.heir > 0]).tolist():
                 self._inherit(table, load, heirs.made[heirs.heir == load])
         return out
 

@@ -14,7 +14,7 @@ from kerfmark.normalize.lookup import nearest
 from kerfmark.normalize.problems import Problem
 from kerfmark.normalize.table_rows import TableRows, Typed
 from kerfmark.normalize.tables import SourceTables
-from kerfmark.profile.codes import value_counts
+from kerfmark.profile.codes import distinct, value_counts
 
 NEARLY_ALL = 0.95
 """The share of records that lead somewhere from which it is odd that one does not."""
@@ -65,7 +65,7 @@ def _all(
 
 
 def _records(feed: SourceTables, rows: np.ndarray) -> np.ndarray:
-    return feed.records(np.unique(rows[rows >= 0]))
+    return feed.records(distinct(rows[rows >= 0]))
 
 
 def _without_parent(feed: SourceTables, table: TableRows) -> Iterator[Problem]:
@@ -248,8 +248,6 @@ def near_existing(
 ) -> Iterator[Problem]:
     """Records that would be new, and whose key is nearly that of one in the database: perhaps they
     are the same. `known` gives values of a column of a table there."""
-    from rapidfuzz import fuzz, process
-
     for name, table in tables.items():
         spec = (
             table.spec.columns.get(table.spec.known_by[0])
@@ -275,6 +273,8 @@ def near_existing(
         there = known(name, table.spec.known_by[0])
         if not there or len(there) >= MOST_COMPARED:
             continue
+        from rapidfuzz import fuzz, process  # only now: most files have nothing to compare
+
         near: dict[int, tuple[str, str]] = {}
         for record in new.tolist():
             text = (

@@ -15,6 +15,7 @@ from kerfmark.normalize.merged import TableCount, Update
 from kerfmark.normalize.policy import EXCEPTION, owner_of, rule_of
 from kerfmark.normalize.table_rows import TableRows
 from kerfmark.normalize.tables import SourceTables
+from kerfmark.profile.codes import distinct
 
 
 @dataclass(frozen=True)
@@ -175,7 +176,7 @@ class _Comparing:
                 if len(some):
                     self._differs_under("", name, column, own_column, some)
             return
-        for i in np.unique(place[records]).tolist():
+        for i in distinct(place[records]).tolist():
             here = records[place[records] == i]
             self._differs_under(headers[i], name, column, own_column, here)
 

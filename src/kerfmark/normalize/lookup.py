@@ -15,7 +15,7 @@ from kerfmark.layout.model import LinkSpec
 from kerfmark.normalize.nearest import nearest_of
 from kerfmark.normalize.prepare import Cells
 from kerfmark.normalize.table_rows import Counted, TableRows, Typed
-from kerfmark.profile.codes import combine, concatenated, first_rows, gather
+from kerfmark.profile.codes import combine, concatenated, distinct, first_rows, gather
 from kerfmark.profile.convert import folded, to_text
 from kerfmark.profile.spilled import number_texts
 from kerfmark.profile.types import ColumnType
@@ -144,7 +144,7 @@ def nearest(
     to a text; "" when none is near."""
     values, codes = parent.typed(column).values, parent.codes(column)
     if among is not None:
-        values = values.take(pa.array(np.unique(codes[among & (codes >= 0)])))
+        values = values.take(pa.array(distinct(codes[among & (codes >= 0)])))
     known = to_text(values.slice(0, MOST_COMPARED), type_).to_pylist()
 
     return lambda text: nearest_of(known, text)
@@ -156,5 +156,5 @@ def circular(record: np.ndarray) -> np.ndarray:
     reach = np.append(record, -1)
     for _ in range(max(len(record), 1).bit_length()):  # twice as far with each step
         reach = reach[reach]
-    inside = np.unique(reach[:-1][reach[:-1] >= 0])
+    inside = distinct(reach[:-1][reach[:-1] >= 0])
     return inside

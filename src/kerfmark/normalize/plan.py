@@ -15,6 +15,7 @@ from kerfmark.normalize.match import Matched
 from kerfmark.normalize.merged import Known
 from kerfmark.normalize.policy import owner_of
 from kerfmark.normalize.table_rows import Counted
+from kerfmark.profile.codes import distinct
 
 
 @dataclass(frozen=True)
@@ -100,7 +101,7 @@ class _Planning:
                     self.incoming.to_engine(feed.ready.typed(header, own)), pa.string()
                 )
                 said = feed.ready.column(header, own).codes[rows[at]]
-                there = self._existing_value(tables, links, column, np.unique(codes[at]))
+                there = self._existing_value(tables, links, column, distinct(codes[at]))
                 texts = [*(text or "" for text in values.to_pylist()), ""]
                 each, back = np.unique([codes[at], said], axis=1, return_inverse=True)
                 same = [same_value(there.get(c, ""), texts[s]) for c, s in each.T.tolist()]
@@ -273,7 +274,7 @@ class _Planning:
         gone = ~np.isin(rows, self.rows[name][~self.is_new[name]])
         changed = np.isin(rows, self.updated.get(name, np.empty(0, np.int64)))
         self.removed[name] = np.sort(rows[gone])
-        other = np.unique(np.concatenate([record_of[gone | changed], owner[more]]))
+        other = distinct(np.concatenate([record_of[gone | changed], owner[more]]))
         self.replaced[name] = np.sort(owners[other])
 
     def _taken(self, name: str, columns: tuple[str, ...], new: np.ndarray) -> None:

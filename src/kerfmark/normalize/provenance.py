@@ -11,6 +11,7 @@ import numpy as np
 from kerfmark.normalize.merged import Known, OtherwiseSaid, Provenance
 from kerfmark.normalize.plan import Planned
 from kerfmark.normalize.policy import CREATED, MADE, NAMED, REFERRED, SAID
+from kerfmark.profile.codes import distinct
 
 
 @dataclass(frozen=True)
@@ -87,15 +88,15 @@ class _Finding:
                 REFERRED if self.incoming.makes_none(name) else SAID,
             ),
         )
-        for role in np.unique(roles[rows >= 0]).tolist() if len(rows) else ():
-            for p in np.unique(pattern[(rows >= 0) & (roles == role)]).tolist():
+        for role in distinct(roles[rows >= 0]).tolist() if len(rows) else ():
+            for p in distinct(pattern[(rows >= 0) & (roles == role)]).tolist():
                 mine = np.flatnonzero((rows >= 0) & (roles == role) & (pattern == p))
                 there = [c for c, s in zip(columns, said, strict=True) if s[mine[0]]]
                 all_ = whole and len(there) == len(columns)
                 self.sayings.append(
                     Provenance(
                         name,
-                        np.unique(rows[mine]),
+                        distinct(rows[mine]),
                         role,
                         None if all_ else tuple(self.incoming.layout.stored_as(name, there)),
                     )

@@ -20,7 +20,15 @@ from kerfmark.normalize.problems import Problem, Problems, Reason, is_misspelt
 from kerfmark.normalize.remedies import of_misfits
 from kerfmark.normalize.table_rows import Column, Counted, Linked, TableRows, Typed
 from kerfmark.normalize.transform import not_allowed
-from kerfmark.profile.codes import combine, filled, first_rows, gather, holds, most_frequent
+from kerfmark.profile.codes import (
+    combine,
+    distinct,
+    filled,
+    first_rows,
+    gather,
+    holds,
+    most_frequent,
+)
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import misfits, to_text, to_typed
 
@@ -702,7 +710,7 @@ class SourceTables:
                 }
                 if tuple(link.by.values()) in unknown:
                     rows = rows[self.ready.column(header).codes[rows] < 0]
-            if len(rows := np.unique(rows[rows >= 0])):
+            if len(rows := distinct(rows[rows >= 0])):
                 self.problem(
                     "blank",
                     (header,) if header else (),

@@ -26,6 +26,15 @@ def holds(a: Codes, b: Codes, size: int) -> bool:
     )
 
 
+def distinct(values: np.ndarray) -> np.ndarray:
+    """The different ones of some numbers, ascending. (NumPy's own `unique` loads a package for
+    masked arrays, which takes as long as a small file.)"""
+    ordered = np.sort(values, axis=None)
+    first = np.ones(len(ordered), bool)
+    first[1:] = ordered[1:] != ordered[:-1]
+    return ordered[first]
+
+
 def gather(table: np.ndarray, places: np.ndarray, blank: int | None = None) -> np.ndarray:
     """What is at each of some places of a table; where `blank` is given, that for a negative
     place."""

@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark.profile.codes import distinct
 from kerfmark.profile.columns import EncodedColumn
 
 Kind = Literal["headers", "notes", "totals", "duplicates"]
@@ -42,7 +43,8 @@ def rows_not_data(columns: Sequence[EncodedColumn], rows: int) -> dict[Kind, np.
     """The rows (ascending) of each kind; each row is of one kind at most."""
     headers = repeated_headers(columns, rows)
     below = notes(columns, rows)
-    sums = np.setdiff1d(totals(columns, rows - len(below)), np.append(headers, below))
+    sums = totals(columns, rows - len(below))
+    sums = sums[~np.isin(sums, np.append(headers, below))]
     return {"headers": headers, "notes": below, "totals": sums}
 
 
@@ -86,7 +88,7 @@ def totals(columns: Sequence[EncodedColumn], rows: int) -> np.ndarray:
         for c in columns
         if rows / 2 < np.count_nonzero(c.codes[:rows] >= 0) < rows
     ]
-    some = np.unique(np.concatenate(lacking)) if lacking else np.empty(0, np.int64)
+    some = distinct(np.concatenate(lacking)) if lacking else np.empty(0, np.int64)
     for column in columns[:LOOKED_AT] if len(some) else ():
         here = some[column.codes[some] >= 0]
         says = pc.match_substring_regex(column.values.take(pa.array(column.codes[here])), _TOTAL)
@@ -95,7 +97,7 @@ def totals(columns: Sequence[EncodedColumn], rows: int) -> np.ndarray:
         if not _is_sum(columns, row):
             break
         out.append(np.array([row]))
-    return np.unique(np.concatenate(out)) if out else np.empty(0, np.int64)
+    return distinct(np.concatenate(out)) if out else np.empty(0, np.int64)
 
 
 def group_once(columns: Sequence[EncodedColumn], rows: int) -> list[EncodedColumn]:

@@ -15,7 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark import memory
-from kerfmark.profile.codes import first_rows, gather, numbered
+from kerfmark.profile.codes import distinct, first_rows, gather, numbered
 
 _TEXT = pa.schema([("text", pa.string())])
 _PLACED = pa.schema([("at", pa.int32()), ("text", pa.string())])
@@ -115,7 +115,7 @@ class SpilledColumn:
         sample = pa.concat_arrays(self._sample or [pa.array([], pa.string())]).unique()
         sample = sample.take(pc.sort_indices(sample))
         pivots = (
-            sample.take(pa.array(np.unique(np.arange(1, parts) * len(sample) // parts)))
+            sample.take(pa.array(distinct(np.arange(1, parts) * len(sample) // parts)))
             if parts > 1
             else sample.slice(0, 0)
         )

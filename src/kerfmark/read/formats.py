@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from kerfmark.read import arrow_file, database, orc, parquet, text_file
+from kerfmark.read import arrow_file, database, orc, parquet, text_file, workbook
 from kerfmark.read.format import Format
-from kerfmark.read.workbook import sheets
 
 FORMATS: tuple[Format, ...] = (
-    sheets.FORMAT,
+    workbook.FORMAT,
     parquet.FORMAT,
     arrow_file.FORMAT,
     orc.FORMAT,

@@ -5,19 +5,21 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
-
-from sqlalchemy import Boolean, Date, DateTime, Double, Integer, Numeric, String, Text, Time
-from sqlalchemy.engine import Dialect
-from sqlalchemy.sql.type_api import TypeEngine
+from typing import TYPE_CHECKING, Any
 
 from kerfmark.profile.types import ColumnType
 
-TypeMapper = Callable[[ColumnType], TypeEngine[Any]]
+if TYPE_CHECKING:  # loading it takes longer than a small file
+    from sqlalchemy.engine import Dialect
+    from sqlalchemy.sql.type_api import TypeEngine
+
+    TypeMapper = Callable[[ColumnType], TypeEngine[Any]]
 
 
 def standard_type(type_: ColumnType) -> TypeEngine[Any]:
     """The SQL type of a column, by its standard name."""
+    from sqlalchemy import Boolean, Date, DateTime, Double, Integer, Numeric, String, Text, Time
+
     if type_.kind == "decimal":
         return Numeric(type_.precision, type_.scale)
     if type_.width:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 import pyarrow.compute as pc
 
-from kerfmark.profile.codes import holds
+from kerfmark.profile.codes import distinct, holds
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.types import ColumnType
 from kerfmark.structure.entities import Entity
@@ -74,11 +74,11 @@ def changing_columns(
             stretches = int(changed.sum()) + different
             if stretches * ROWS_PER_STRETCH > len(rows):
                 continue
-            pairs = len(np.unique(known.astype(np.int64) * (len(columns[c].values) + 1) + value))
+            pairs = len(distinct(known.astype(np.int64) * (len(columns[c].values) + 1) + value))
             if (
                 pairs == stretches  # no value comes back
                 and not holds(columns[over].codes, columns[c].codes, len(columns[over].values))
-                and len(np.unique(known[1:][changed])) >= FEWEST_CHANGING
+                and len(distinct(known[1:][changed])) >= FEWEST_CHANGING
             ):
                 header, by, day_header = (columns[i].header for i in (c, key, over))
                 out[c] = Changing(header, by, day_header, stretches, different)

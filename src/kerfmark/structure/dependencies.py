@@ -19,7 +19,15 @@ from functools import cached_property
 import numpy as np
 
 from kerfmark import memory
-from kerfmark.profile.codes import Codes, combine, filled, holds, most_frequent, value_counts
+from kerfmark.profile.codes import (
+    Codes,
+    combine,
+    distinct,
+    filled,
+    holds,
+    most_frequent,
+    value_counts,
+)
 
 BLOCK = 12_000_000
 """Cells up to which the columns of a relation are also kept in one piece."""
@@ -228,4 +236,4 @@ def near(key: Codes, keys: int, other: Codes, others: int, most: float = MOST) -
     expected = (1 - float((share**2).sum())) * (filled - keys)
     if len(wrong) > min(most * len(key) + 1, SPARED * expected):
         return None
-    return Near(wrong, expected_codes, filled - keys, expected, len(np.unique(key[wrong])))
+    return Near(wrong, expected_codes, filled - keys, expected, len(distinct(key[wrong])))

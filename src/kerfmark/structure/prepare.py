@@ -17,7 +17,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from rapidfuzz import fuzz
 
-from kerfmark.profile.codes import Codes, combine, different_rows, first_rows, holds
+from kerfmark.profile.codes import Codes, combine, different_rows, distinct, first_rows, holds
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.types import ColumnType
 from kerfmark.structure.dependencies import SAMPLE, Relation, near
@@ -245,7 +245,7 @@ def _code_beside(
             best = c, len(found.rows), np.where(codes[c] >= 0, usual, codes[n]).astype(np.int32)
     if best is None:
         return None
-    used = np.unique(best[2][best[2] >= 0])
+    used = distinct(best[2][best[2] >= 0])
     number = np.full(sizes[n] + 1, -1, np.int32)
     number[used] = np.arange(len(used), dtype=np.int32)
     return best[0], number[best[2]], len(used)

@@ -19,6 +19,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.errors import UsageError
+from kerfmark.profile.codes import distinct
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.months import MONTHS
 from kerfmark.structure.header_words import helpful, words
@@ -388,21 +389,21 @@ def list_of(column: EncodedColumn) -> Listed | None:
         listed = _with_amounts(separator, parts)
         if listed.counted:
             parts = pc.struct_field(pc.extract_regex(parts, listed.pattern()), 0)
-        distinct = parts.dictionary_encode()
-        letters = pc.match_substring_regex(distinct.dictionary, r"\p{L}")
+        encoded = parts.dictionary_encode()
+        letters = pc.match_substring_regex(encoded.dictionary, r"\p{L}")
         if (
-            pc.max(pc.utf8_length(distinct.dictionary)).as_py() > LONGEST_PART
+            pc.max(pc.utf8_length(encoded.dictionary)).as_py() > LONGEST_PART
             or pc.mean(letters).as_py() < 0.9
         ):
             continue
-        count = len(distinct.dictionary)
+        count = len(encoded.dictionary)
         lengths = pc.list_value_length(lists).to_numpy(zero_copy_only=False)
         position = np.arange(len(parts)) - np.repeat(np.cumsum(lengths) - lengths, lengths)
-        codes = distinct.indices.to_numpy(zero_copy_only=False)
+        codes = encoded.indices.to_numpy(zero_copy_only=False)
         elsewhere = len(
-            np.unique(codes[position > 0][np.isin(codes[position > 0], codes[position == 0])])
+            distinct(codes[position > 0][np.isin(codes[position > 0], codes[position == 0])])
         )
-        later = len(np.unique(codes[position > 0]))
+        later = len(distinct(codes[position > 0]))
         if (
             len(parts) >= 3 * count
             and count <= 0.5 * len(probe) + 3

@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.errors import counted
+from kerfmark.profile.codes import distinct
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.recognise import kind_of, recognise
@@ -119,7 +120,7 @@ def _kinds(attribute: EncodedColumn, value: EncodedColumn) -> tuple[tuple[str, s
     seen = 0
     for code, name in enumerate(attribute.values.to_pylist()):
         rows = np.flatnonzero((attribute.codes == code) & (value.codes >= 0))
-        own = value.values.take(pa.array(np.unique(value.codes[rows])))
+        own = value.values.take(pa.array(distinct(value.codes[rows])))
         if len(rows) < FEWEST_VALUES or len(own) < 2:
             continue
         type_ = recognise(own, spelled=value.spelled).type

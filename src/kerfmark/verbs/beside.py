@@ -21,7 +21,7 @@ from kerfmark.layout.model import VERSION, ColumnSpec, Layout, LinkSpec, SourceS
 from kerfmark.layout.names import free_name, snake
 from kerfmark.layout.text import parse_layout, write_layout
 from kerfmark.ledger.records import Ledger
-from kerfmark.profile.codes import first_rows, gather
+from kerfmark.profile.codes import distinct, first_rows, gather
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.profile.types import canonical
@@ -325,7 +325,7 @@ def _once_each(table: TableSpec, link: str, encoded: Mapping[str, EncodedSource]
     """Whether no two rows lead to the same record."""
     cells = encoded[table.source].column(next(iter(table.links[link].by.values())))
     filled = cells.codes[cells.codes >= 0]
-    return len(np.unique(filled)) == len(filled)
+    return len(distinct(filled)) == len(filled)
 
 
 def _put(

@@ -12,6 +12,7 @@ import pyarrow as pa
 
 from kerfmark.errors import Origin, SourceError, UsageError
 from kerfmark.layout.model import ColumnSpec, Layout
+from kerfmark.profile.codes import distinct
 from kerfmark.profile.convert import misfits, remarked, to_text, to_typed
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.moments import CANDIDATES, SHORT, check_form, pattern
@@ -113,8 +114,8 @@ def respell(own: ColumnType, known: ColumnType) -> Callable[[pa.StringArray], pa
     it is; where it would fit the known one and mean something else, it says so."""
 
     def spelled(texts: pa.StringArray) -> pa.StringArray:
-        distinct = texts.dictionary_encode()
-        values = distinct.dictionary
+        encoded = texts.dictionary_encode()
+        values = encoded.dictionary
         out = (
             remarked(values, own, known)
             if own.kind == "decimal"
@@ -129,7 +130,7 @@ def respell(own: ColumnType, known: ColumnType) -> Callable[[pa.StringArray], pa
             new if new is not None else f"{old} (not {own.form})" if i in misread else old
             for i, (old, new) in enumerate(zip(values.to_pylist(), out.to_pylist(), strict=True))
         ]
-        return pa.array(plain, pa.string()).take(distinct.indices)
+        return pa.array(plain, pa.string()).take(encoded.indices)
 
     return spelled
 
@@ -180,7 +181,7 @@ def _forms_of_parts(
             type_, cells = column.of_type, read.column(header)
             if said == SaidForms() and not len(misfits(cells.values, cells.typed(type_))):
                 continue
-            codes = np.unique(cells.codes[starts[n] : starts[n + 1]])
+            codes = distinct(cells.codes[starts[n] : starts[n + 1]])
             values = cells.values.take(pa.array(codes[codes >= 0]))
             told = _said_form(type_, said, values)
             if told:

@@ -9,8 +9,6 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from types import MappingProxyType
 
-from rapidfuzz import fuzz
-
 from kerfmark.errors import KerfmarkError, SourceError, UsageError
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout, PartSpec, SourceSpec
@@ -360,6 +358,13 @@ def _held_against(layout: Layout, name: str, found: Source) -> _Try:
             if needed <= set(again.headers):
                 opened, as_said, headers = again, as_before, set(again.headers) - {spec.telling}
     lost, new = needed - headers, headers - possible
+    return _Try(name, opened, as_said, headers, lost, new, _alike(lost, new) if lost else {})
+
+
+def _alike(lost: Collection[str], new: Collection[str]) -> dict[str, str]:
+    """Headers that are lacking, each with the new one that it may be spelled like now."""
+    from rapidfuzz import fuzz
+
     pairs: dict[str, str] = {}
     scores = sorted(
         ((fuzz.ratio(snake(a), snake(b)), a, b) for a in lost for b in new),
@@ -368,7 +373,7 @@ def _held_against(layout: Layout, name: str, found: Source) -> _Try:
     for score, a, b in scores:
         if score >= ALIKE and a not in pairs and b not in pairs.values():
             pairs[a] = b
-    return _Try(name, opened, as_said, headers, lost, new, pairs)
+    return pairs
 
 
 def _described(spec: SourceSpec, found: Source, as_layout: bool) -> SourceSpec:

@@ -26,7 +26,6 @@ import xxhash
 from kerfmark.errors import Origin, SourceError, counted
 from kerfmark.read.blocks import MOST_CELLS, Block, block_remarks, find_blocks, no_block
 from kerfmark.read.cells import spell_cell, texts
-from kerfmark.read.format import Format
 from kerfmark.read.header import MOST_HEADER_ROWS
 from kerfmark.read.source import (
     Batches,
@@ -48,7 +47,6 @@ from kerfmark.read.workbook.ranges import RANGE, Area
 
 T = TypeVar("T")
 
-ENDINGS = frozenset({".xlsx", ".xlsm", ".xlsb", ".xls", ".ods"})
 MOST_SHEETS = 2_000
 """Sheets that are read at once."""
 ROWS = 4_096
@@ -541,11 +539,8 @@ def _names(row: Sequence[Any], below: Sequence[Sequence[Any]]) -> bool:
     return kinds[True] > 0 and all(may(j, cell) for j, cell in enumerate(row))
 
 
-def _reopen(path: Path, name: str, reading: Reading) -> SheetSource:
+def reopen(path: Path, name: str, reading: Reading) -> SheetSource:
     """The sheet that a layout describes: its header is in the first row, unless it says
     otherwise."""
     settled = replace(reading, header_row=1 if reading.header_row is None else reading.header_row)
     return SheetSource(Sheet(path, reading.sheet), settled, name=name)
-
-
-FORMAT = Format(ENDINGS, sheets, _reopen)
