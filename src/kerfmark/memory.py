@@ -122,6 +122,23 @@ def share(usual: int, part: float) -> int:
     return min(usual, int(_now.bytes * part)) if _now else usual
 
 
+def give_back(least: int = 0) -> None:
+    """Gives what Arrow has freed back to the system, if it is at least so many bytes since the last
+    time: its pool keeps what other threads have freed."""
+    import pyarrow as pa
+
+    global _held
+    pool = pa.default_memory_pool()
+    now = pool.bytes_allocated()
+    if not least or _held - now >= least:
+        pool.release_unused()
+        _held = now
+
+
+_held = 0
+"""Bytes that Arrow had allocated when memory was given back last."""
+
+
 def used() -> int:
     """The bytes of memory that the process has now, or `peak` where that is not told."""
     with contextlib.suppress(OSError):

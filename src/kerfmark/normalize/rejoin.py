@@ -64,8 +64,8 @@ class _Rejoined:
         self.adding = adding
         self.base = layout.base_of(self.source)
         rows = tables[self.base].source_rows()
-        self.records = np.flatnonzero(rows >= 0)
-        self.rows = rows[self.records]
+        self.records = np.flatnonzero(rows >= 0).astype(np.int32)
+        self.rows = rows[self.records].astype(np.int32)
         self.as_read = tables[self.base].row_of is None and tables[self.base].rows == ready.rows
         """Whether every row is the record of its number."""
         self.lost = None if self.as_read else self._lost()

@@ -15,6 +15,8 @@ from kerfmark.read.cells import decimal_texts as decimal_texts  # stores ask for
 
 SLICE = 1 << 20
 """Texts that are turned into numbers at a time."""
+_PROBE = 200
+"""Texts that are tried before all are."""
 _POWERS = 10 ** np.arange(1, 19, dtype=np.int64)
 
 
@@ -56,6 +58,8 @@ def to_typed(texts: pa.StringArray, type_: ColumnType) -> pa.Array:
 
 def integers(texts: pa.StringArray) -> pa.Int64Array | None:
     """All texts as integers, if that is what all are: much faster than trying each."""
+    if len(texts) > _PROBE and integers(texts.slice(0, _PROBE)) is None:
+        return None  # a cast that fails takes as long as one that does not
     if len(texts) > SLICE:  # a slice at a time, so that what is compared is never kept whole
         parts: list[pa.Int64Array] = []
         for start in range(0, len(texts), SLICE):

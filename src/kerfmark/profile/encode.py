@@ -8,7 +8,7 @@ value.
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -30,6 +30,8 @@ from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Found, Remark, Source, with_changes
 from kerfmark.read.union import parts_of
 
+_WORTH_IT = 16 << 20
+"""Bytes that are given back while columns are put together."""
 HARDLY_REPEATS = 0.8
 """The share of distinct texts in a batch from which a column is not worth encoding batch by
 batch."""
@@ -156,7 +158,7 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
     rows = 0
 
     def work(batch: pa.RecordBatch) -> list[pa.Array]:
-        return [c if i in plain else c.dictionary_encode() for i, c in enumerate(batch.columns)]
+        return [c if i in plain else _encode_batch(c) for i, c in enumerate(batch.columns)]
 
     before = _states(source)
     batches = source.map_batches(work, strict=strict)
@@ -169,7 +171,7 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
                     column.add(some)
             if len(pieces) > 1:  # those from before memory became scarce
                 pieces.clear()
-                pa.default_memory_pool().release_unused()
+                memory.give_back()
             pieces.clear()
         plain |= {
             i
@@ -209,9 +211,11 @@ def encode(source: Source, progress: Progress = silent, *, strict: bool = True) 
         return _by_rules(EncodedSource(source, batches.found, rows, columns))
     chunks = [[piece[i] for piece in pieces] for i in range(len(source.headers))]
     pieces.clear()
+    memory.give_back()  # the threads that have read keep what they had
     whole = [_encode_whole if i in plain else _unify for i in range(len(chunks))]
     with ThreadPoolExecutor(2) as pool:
-        columns = list(pool.map(lambda f, h, c: f(h, c), whole, source.headers, chunks))
+        columns = list(pool.map(_into_one, whole, source.headers, chunks))
+    memory.give_back()
     return _by_rules(EncodedSource(source, batches.found, rows, columns))
 
 
@@ -395,12 +399,48 @@ def records_of(encoded: EncodedSource, places: Sequence[tuple[str, str, int]]) -
     return np.array(sorted(out), np.int64)
 
 
+def _into_one(
+    into: Callable[[str, list[pa.Array]], EncodedColumn], header: str, chunks: list[pa.Array]
+) -> EncodedColumn:
+    """One column from its chunks, whose memory is given back."""
+    column = into(header, chunks)
+    memory.give_back(_WORTH_IT)
+    return column
+
+
+def _encode_batch(cells: pa.StringArray) -> pa.DictionaryArray:
+    """Some cells of a column, encoded. Their codes have as few bytes as the texts of the batch
+    allow: until the whole is read, they are what takes most of the memory."""
+    encoded = cells.dictionary_encode()
+    for narrow, most in ((pa.int8(), 1 << 7), (pa.int16(), 1 << 15)):
+        if len(encoded.dictionary) <= most:
+            return pa.DictionaryArray.from_arrays(encoded.indices.cast(narrow), encoded.dictionary)
+    return encoded
+
+
 def _unify(header: str, chunks: list[pa.DictionaryArray]) -> EncodedColumn:
-    """One column from its encoded chunks, whose dictionaries differ."""
-    whole = pa.chunked_array(chunks, pa.dictionary(pa.int32(), pa.string()))
-    chunks.clear()  # what is not needed any more makes room at once
-    whole = whole.unify_dictionaries().combine_chunks()
-    return _from_dictionary(header, whole.chunk(0) if isinstance(whole, pa.ChunkedArray) else whole)
+    """One column from its encoded chunks, whose dictionaries differ. Each is given up as soon as
+    its codes are part of the whole."""
+    codes = np.empty(sum(map(len, chunks)), np.int32)
+    if not chunks:
+        return EncodedColumn(header, pa.array([], pa.string()), codes)
+    texts = pa.chunked_array(
+        [
+            pa.DictionaryArray.from_arrays(
+                pa.array(np.arange(len(c.dictionary), dtype=np.int32)), c.dictionary
+            )
+            for c in chunks
+        ]
+    ).unify_dictionaries()
+    chunks.reverse()
+    start = 0
+    for part in texts.chunks:
+        here = chunks.pop().indices
+        own = (here.fill_null(-1) if here.null_count else here).to_numpy()
+        # a blank is the code -1, and so the last place of what the codes become
+        codes[start : start + len(own)] = np.append(part.indices.to_numpy(), np.int32(-1))[own]
+        start += len(own)
+    return EncodedColumn(header, texts.chunk(0).dictionary, codes)
 
 
 def _encode_whole(header: str, chunks: list[pa.Array]) -> EncodedColumn:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -57,8 +58,11 @@ def findings(encoded: EncodedSource, columns: Sequence[ColumnDescription]) -> li
         for r in encoded.found.remarks
     ]
     out += _of_rows(encoded)
-    for column, described in zip(encoded.columns, columns, strict=True):
-        out += _of_column(encoded, column, described)
+    with ThreadPoolExecutor(2) as pool:
+        for some in pool.map(
+            lambda column, told: [*_of_column(encoded, column, told)], encoded.columns, columns
+        ):
+            out += some
     return sorted(out, key=lambda f: ORDER.index(f.severity))
 
 
@@ -253,6 +257,10 @@ def _forms_of(values: pa.StringArray) -> list[str]:
     return []
 
 
+_UNEVEN_SPACES = r"\s\s|[^\S ]"
+"""What is not a single space between words."""
+
+
 def _alike(encoded: EncodedSource, column: EncodedColumn) -> Iterator[Finding]:
     """Values that differ only in case or spaces from a more frequent one."""
     if _in_one_case(column.values):
@@ -287,7 +295,7 @@ def _in_one_case(values: pa.StringArray) -> bool:
     for case in (pc.utf8_lower, pc.ascii_upper):
         if all(
             pc.all(pc.equal(pc.utf8_trim_whitespace(case(some)), some)).as_py()
-            and not pc.any(pc.match_substring_regex(some, r"\s\s|[^\S ]")).as_py()
+            and not pc.any(pc.match_substring_regex(some, _UNEVEN_SPACES)).as_py()
             and (case is pc.utf8_lower or pc.all(pc.string_is_ascii(some)).as_py())
             for some in memory.slices(values)
         ):
@@ -297,7 +305,10 @@ def _in_one_case(values: pa.StringArray) -> bool:
 
 def _plain(values: pa.StringArray) -> pa.StringArray:
     """Texts in small letters with single spaces within them."""
-    return pc.utf8_lower(pc.replace_substring_regex(pc.utf8_trim_whitespace(values), r"\s+", " "))
+    trimmed = pc.utf8_trim_whitespace(values)
+    if pc.any(pc.match_substring_regex(trimmed, _UNEVEN_SPACES)).as_py():
+        trimmed = pc.replace_substring_regex(trimmed, r"\s+", " ")
+    return pc.utf8_lower(trimmed)
 
 
 def _rows_of(column: EncodedColumn, values: pa.Array) -> np.ndarray:

@@ -61,7 +61,7 @@ class SpilledColumn:
         if pa.types.is_dictionary(cells.type):
             texts, rows = (
                 cells.dictionary,
-                cells.indices.fill_null(-1).to_numpy(zero_copy_only=False),
+                cells.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int32),
             )
         else:
             texts, rows = cells.drop_null(), np.arange(len(cells), dtype=np.int32)
@@ -182,5 +182,5 @@ class SpilledColumn:
         size = len(whole.chunk(0).dictionary)
         del whole
         same[at] = at[first_rows(found, size)][found]
-        pa.default_memory_pool().release_unused()
+        memory.give_back()
         return len(at)

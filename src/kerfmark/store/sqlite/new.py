@@ -18,7 +18,6 @@ from pathlib import Path
 
 import pyarrow as pa
 
-from kerfmark import memory
 from kerfmark.background_import import begin_import, wait_for_imports
 from kerfmark.errors import NO_PLACE, KerfmarkError, Origin, TargetError
 from kerfmark.layout.model import Layout
@@ -181,7 +180,7 @@ class NewFile:
                 driver.connect(str(self.path), autocommit=True) as connection,
                 connection.cursor() as cursor,
             ):
-                for pragma in (*FAST, *_SORTING, f"mmap_size={memory.share(10**9, 0.25)}"):
+                for pragma in (*FAST, *_SORTING):
                     cursor.execute(f"PRAGMA {pragma}")
                 for statement in self._statements.after_rows():
                     cursor.execute(statement)
@@ -208,7 +207,7 @@ class NewFile:
         have."""
         self._db.close()
         with translated(self.target), contextlib.closing(sqlite3.connect(self.path)) as second:
-            second.execute("PRAGMA cache_size=-64000")
+            second.execute("PRAGMA cache_size=-16000")
             broken = [
                 f"{t}.{c}"
                 for t in expected
