@@ -27,7 +27,8 @@ if TYPE_CHECKING:
     from kerfmark.memory import limited
     from kerfmark.read.source import Reading
     from kerfmark.structure.decisions import Decisions
-    from kerfmark.verbs.add import AddResult, NewHeaders, add
+    from kerfmark.verbs.add import NewHeaders, add
+    from kerfmark.verbs.add_result import AddResult
     from kerfmark.verbs.beside import BesideResult
     from kerfmark.verbs.check import CheckResult, check
     from kerfmark.verbs.cut import CutResult, cut
@@ -65,7 +66,7 @@ _MODULES = {
     "OntoResult": "verbs.map_onto",
     "Wishes": "verbs.map_onto",
     "add": "verbs.add",
-    "AddResult": "verbs.add",
+    "AddResult": "verbs.add_result",
     "BesideResult": "verbs.beside",
     "NewHeaders": "verbs.new_headers",
     "SaidForms": "verbs.own_forms",

@@ -15,7 +15,7 @@ from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted
 
 if TYPE_CHECKING:
-    from kerfmark.verbs.add import AddResult
+    from kerfmark.verbs.add_result import AddResult
 
 ROWS_SET_ASIDE = 3
 LISTED = 10

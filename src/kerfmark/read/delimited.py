@@ -420,7 +420,9 @@ class DelimitedSource:
                 check_utf8=False,
             ),
         )
-        batches = table.combine_chunks().to_batches()
+        batches = table.to_batches()
+        if len(batches) > 1:  # a chunk is one block of the library's
+            batches = table.combine_chunks().to_batches()
         return (batches[0] if batches else pa.RecordBatch.from_pylist([], table.schema)), ragged
 
     def _in_columns(self, batch: pa.RecordBatch) -> pa.RecordBatch:

@@ -27,12 +27,9 @@ from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import FileAccount, accounts
 from kerfmark.ledger.records import Ledger, Options, write_layout_text, write_load
 from kerfmark.ledger.row_numbers import Numbering, Reserved
-from kerfmark.normalize.merged import OtherwiseSaid, TableCount
 from kerfmark.normalize.policy import policies, policy_of
-from kerfmark.normalize.split import LinkCount, MergeTarget, Split, refused, rehearse
-from kerfmark.profile.convert import to_text, to_typed
+from kerfmark.normalize.split import MergeTarget, Split, refused, rehearse
 from kerfmark.profile.encode import EncodedSource, encode
-from kerfmark.profile.types import ColumnType, canonical
 from kerfmark.progress import Progress, silent
 from kerfmark.read.open import described_as
 from kerfmark.read.source import Reading
@@ -40,13 +37,14 @@ from kerfmark.read.union import parts_of
 from kerfmark.read.wrapped import AlsoSaidSource
 from kerfmark.store.interface import Changing, Database
 from kerfmark.store.names import view_name
+from kerfmark.verbs.add_result import AddResult, FileAdded, changed_values, different_cells
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.layout_beside import kept_beside, told_beside
 from kerfmark.verbs.layout_in_force import LayoutInForce
 from kerfmark.verbs.left_as_it_was import left_as_it_was, parents_left
 from kerfmark.verbs.new_headers import NewHeaders, likeness
 from kerfmark.verbs.own_forms import SaidForms, in_own_forms
-from kerfmark.verbs.problem_groups import Group, problem_groups
+from kerfmark.verbs.problem_groups import problem_groups
 from kerfmark.verbs.recording import loaded_files, new_load, rows_set_aside, write_merged
 from kerfmark.verbs.refusals import broken_rule
 from kerfmark.verbs.rejects import rejected, writable_rejects
@@ -54,74 +52,11 @@ from kerfmark.verbs.retry import retried
 from kerfmark.verbs.routing import Routed, expected_headers, route
 from kerfmark.verbs.sources import rules_of, together
 
-__all__ = ["AddResult", "FileAdded", "LinkCount", "NewHeaders", "TableCount", "add"]
-
-
-@dataclass(frozen=True)
-class FileAdded:
-    """A file or sheet, the source that it feeds, why that one, and its rows."""
-
-    file: str
-    source: str
-    why: str
-    rows: int
-
-
-@dataclass(frozen=True)
-class ValueChanged:
-    """A value that a load changes: where, what was there, and what is there now."""
-
-    table: str
-    column: str
-    row: int
-    before: str
-    after: str
-
-
-@dataclass(frozen=True)
-class DifferentCell:
-    """A cell of a file that says something else than the database, which keeps what it has: where
-    it is, its text, and the value in the database."""
-
-    source: str
-    origin: Origin
-    in_file: str
-    in_database: str
-
-
-@dataclass(frozen=True)
-class AddResult:
-    """What a load did (or would do, when `rehearsed`). `load` is its number, 0 when nothing was
-    written; `learned` are changes of the layout and of the tables' columns, in words; `account`
-    tells what became of the rows of each file, and `different` the cells that say something else
-    than the database, which has kept what it had; `problems` are told when rehearsed, what is
-    doubtful always (`groups`); `notes` tell what else is odd; `known_files` were loaded already,
-    and skipped."""
-
-    database: str
-    load: int
-    files: tuple[FileAdded, ...] = ()
-    tables: tuple[TableCount, ...] = ()
-    links: tuple[LinkCount, ...] = ()
-    changes: tuple[ValueChanged, ...] = ()
-    learned: tuple[str, ...] = ()
-    set_aside: int = 0
-    known_rows: int = 0
-    account: tuple[FileAccount, ...] = ()
-    different: tuple[DifferentCell, ...] = ()
-    rejects: tuple[str, ...] = ()
-    rehearsed: bool = False
-    problems: int = 0
-    groups: tuple[Group, ...] = ()
-    notes: tuple[str, ...] = ()
-    seconds: float = 0.0
-    known_files: int = 0
+__all__ = ["NewHeaders", "add"]
 
 
 MOST_WALKED = 50_000
 """Records of a table up to which all links to it are looked at."""
-MOST_CHANGES = 1000
-"""Changed values that are told."""
 
 
 def add(
@@ -362,7 +297,7 @@ class Adding(LayoutInForce):
         if wanted.aside is not None and done.set_aside and not rehearsal:
             self.rejects = rejected(wanted.aside, encoded, done.set_aside)
         number = self.ledger.next_load
-        changes = self._changes(done)
+        changes = changed_values(self.layout, self.file, done)
         before = parents_left(self.file, self.layout, done)
         account: tuple[FileAccount, ...] = ()
         if not done.problems.total:
@@ -585,25 +520,6 @@ class Adding(LayoutInForce):
             )
         return {h for h in may if not any(h in some for some in there)}
 
-    def _changes(self, done: Split) -> tuple[ValueChanged, ...]:
-        """The values that are changed, before and after."""
-        out: list[ValueChanged] = []
-        for update in done.merged.updates:
-            rows = update.rows[: MOST_CHANGES - len(out)].tolist()
-            before = self.file.texts(update.table, update.column, rows) if rows else {}
-            new = update.values.slice(0, len(rows))
-            after = ["" if v is None else str(v) for v in new.to_pylist()]
-            own = self.layout.tables[update.table].columns.get(update.column)
-            if own is not None:
-                before = _as_in_files(before, own.of_type)
-                spelled = _as_in_files(dict(enumerate(after)), own.of_type)
-                after = [v or "" for v in spelled.values()]
-            out += [
-                ValueChanged(update.table, update.column, r, before.get(r) or "", v)
-                for r, v in zip(rows, after, strict=True)
-            ]
-        return tuple(out)
-
     def _balanced(self, number: int) -> tuple[FileAccount, ...]:
         """The account of a load, as the database has it by now. Raises TargetError where a row of a
         file is in no part of it."""
@@ -741,68 +657,6 @@ def _nothing_required(layout: Layout, lacking: Mapping[str, set[str]]) -> Layout
         for n, t in layout.tables.items()
     }
     return layout.model_copy(update={"tables": tables})
-
-
-def different_cells(
-    done: Split, encoded: Mapping[str, EncodedSource], file: Changing
-) -> tuple[DifferentCell, ...]:
-    """The cells that say something else than the database keeps, in the order of their rows."""
-    found: dict[tuple[str, int, str], DifferentCell] = {}
-    for some in done.merged.otherwise:
-        source = encoded[some.source]
-        there = _existing_texts(done, some, file)
-        column = source.column(some.header) if some.header in source.source.headers else None
-        places = (
-            some.records
-            if source.records is None
-            else np.searchsorted(source.records, some.records)
-        )
-        for record, place, row in zip(
-            some.records.tolist(), places.tolist(), some.rows.tolist(), strict=True
-        ):
-            code = -1 if column is None else int(column.codes[place])
-            text = "" if column is None or code < 0 else column.values[code].as_py()
-            found.setdefault(
-                (some.source, record, some.header),
-                DifferentCell(
-                    some.source,
-                    source.found.origin(record, some.header),
-                    text,
-                    there.get(row) or "",
-                ),
-            )
-    return tuple(found[k] for k in sorted(found))
-
-
-def _existing_texts(done: Split, some: OtherwiseSaid, file: Changing) -> dict[int, str | None]:
-    """What the database has in the rows where cells say something else; of a link, what the record
-    that it leads to is known by."""
-    if not some.column:
-        return dict.fromkeys(some.rows.tolist(), "other parts")
-    there = file.texts(some.table, some.column, sorted(set(some.rows.tolist())))
-    own = done.layout.tables[some.table].columns.get(some.column)
-    if own is not None:
-        return _as_in_files(there, own.of_type)
-    spec = done.layout.tables.get(some.to)
-    if spec is None or not done.layout.has_generated_key(some.to):
-        return there
-    shown = next((k for k in spec.known_by if k in spec.columns), "")
-    ids = sorted({int(t) for t in there.values() if t})
-    called = file.texts(some.to, shown, ids) if shown and ids else {}
-    return {row: called.get(int(t), t) if t else t for row, t in there.items()}
-
-
-def _as_in_files(texts: Mapping[int, str | None], type_: ColumnType) -> dict[int, str | None]:
-    """Texts of an engine's as the files spell such values, where they can be spelled so."""
-    if type_.kind in ("text", "real"):
-        return dict(texts)
-    values = [t or None for t in texts.values()]
-    if type_.kind == "boolean":
-        words = {"1": "true", "0": "false", "t": "true", "f": "false"}
-        values = [words.get(t.lower(), t.lower()) if t else None for t in values]
-    plain = pa.array(values, pa.string())
-    spelled = to_text(to_typed(plain, canonical(type_)), type_).to_pylist()
-    return {row: new or old for (row, old), new in zip(texts.items(), spelled, strict=True)}
 
 
 def _called(routed: Routed) -> str:

@@ -33,7 +33,8 @@ from kerfmark.structure.near_dependencies import NearMiss
 from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
 from kerfmark.structure.steering import Steering
-from kerfmark.verbs.add import Adding, AddOptions, AddResult, FileAdded
+from kerfmark.verbs.add import Adding, AddOptions
+from kerfmark.verbs.add_result import AddResult, FileAdded
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.layout_beside import kept_beside
 from kerfmark.verbs.mark import TableMarked

@@ -14,7 +14,8 @@ from kerfmark.layout.text import read_layout
 from kerfmark.normalize.split import LinkCount, Split, rehearse
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
-from kerfmark.verbs.add import AddOptions, AddResult
+from kerfmark.verbs.add import AddOptions
+from kerfmark.verbs.add_result import AddResult
 from kerfmark.verbs.map_onto import fill
 from kerfmark.verbs.own_forms import SaidForms, in_own_forms
 from kerfmark.verbs.problem_groups import Group, Place, problem_groups

@@ -30,7 +30,8 @@ from kerfmark.store.interface import Database, New
 from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
 from kerfmark.structure.steering import Steering
-from kerfmark.verbs.add import AddOptions, AddResult
+from kerfmark.verbs.add import AddOptions
+from kerfmark.verbs.add_result import AddResult
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.map_onto import fill
 from kerfmark.verbs.mark import layout_text

@@ -29,7 +29,8 @@ from kerfmark.structure.mapping import Fed, Unmapped, onto
 from kerfmark.structure.mapping_wishes import Wishes
 from kerfmark.structure.propose import source_name
 from kerfmark.structure.tables_there import ColumnThere, TableThere
-from kerfmark.verbs.add import Adding, AddOptions, AddResult
+from kerfmark.verbs.add import Adding, AddOptions
+from kerfmark.verbs.add_result import AddResult
 from kerfmark.verbs.atomic_write import require_writable, write_atomically
 from kerfmark.verbs.retry import retried
 from kerfmark.verbs.sources import open_inputs, spec_of

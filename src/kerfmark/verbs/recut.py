@@ -30,7 +30,8 @@ from kerfmark.progress import Progress, silent
 from kerfmark.store.interface import Changing, Database, Reader
 from kerfmark.store.names import view_name
 from kerfmark.store.quoting import literal, quote
-from kerfmark.verbs.add import Adding, AddOptions, AddResult, FileAdded
+from kerfmark.verbs.add import Adding, AddOptions
+from kerfmark.verbs.add_result import AddResult, FileAdded
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.export_rows import look_inside
 from kerfmark.verbs.layout_beside import kept_beside

@@ -18,7 +18,8 @@ from kerfmark.ledger.row_numbers import Reserved
 from kerfmark.normalize.policy import policy_of
 from kerfmark.progress import Progress, silent
 from kerfmark.store.interface import Changing, Database
-from kerfmark.verbs.add import Adding, AddOptions, AddResult
+from kerfmark.verbs.add import Adding, AddOptions
+from kerfmark.verbs.add_result import AddResult
 from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.rejects import writable_rejects
 from kerfmark.verbs.retry import retried
