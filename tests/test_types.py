@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import datetime as dt
+import re
 import sqlite3
 from decimal import Decimal
 from pathlib import Path
@@ -18,7 +19,7 @@ from conftest import Runner
 from kerfmark.profile.codes import combine, first_rows, holds
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import integers, misfits, to_text, to_typed
-from kerfmark.profile.moments import CANDIDATES
+from kerfmark.profile.moments import CANDIDATES, read_moments
 from kerfmark.profile.recognise import blank_spellings, recognise
 from kerfmark.profile.types import ColumnType, parse_type
 
@@ -340,3 +341,43 @@ def test_long_decimals_have_no_exponent_and_a_zero_with_a_minus_stays_as_it_is(
     (tmp_path / "z.csv").write_text("no,z\n1,0.0\n2,-0.0\n3,1.5\n")
     told = kerfmark("measure", "z.csv").out
     assert "a zero with a minus (-0.0): kept as text" in told
+
+
+@given(
+    moments=st.lists(
+        st.tuples(st.integers(1, 9999), st.integers(0, 14), st.integers(0, 33), st.integers(0, 25)),
+        min_size=1,
+        max_size=8,
+    ),
+    form=st.sampled_from(["YYYY-MM-DD", "DD.MM.YYYY hh:mm:ss", "MM/DD/YY", "YYYYMMDDThh:mm:ssZ"]),
+    odd=st.sampled_from(
+        ["", "2025-0x-01", "１2.03.2025 10:00:00", "01/02-25", "20250102 10:00:00Z"]
+    ),
+    skipped=st.integers(0, 2),
+)
+def test_moments_of_fixed_places_are_read_as_the_calendar_has_them(
+    moments: list[tuple[int, int, int, int]], form: str, odd: str, skipped: int
+) -> None:
+    """Held against Python's own calendar, in columns with and without a text that does not fit,
+    and in parts of columns."""
+    signs = {"YYYY": "%Y", "YY": "%y", "MM": "%m", "DD": "%d", "hh": "%H", "mm": "%M", "ss": "%S"}
+    python = re.sub("YYYY|YY|MM|DD|hh|mm|ss", lambda m: signs[m[0]], form)
+    kind = "timestamp" if "hh" in form else "date"
+
+    def spelled(year: int, month: int, day: int, hour: int) -> str:
+        parts = {"YYYY": f"{year:04}", "YY": f"{year % 100:02}", "MM": f"{month:02}"}
+        parts |= {"DD": f"{day:02}", "hh": f"{hour:02}", "mm": "30", "ss": "07"}
+        return re.sub("YYYY|YY|MM|DD|hh|mm|ss", lambda m: parts[m[0]], form)
+
+    def read(text: str) -> dt.datetime | None:
+        try:
+            return dt.datetime.strptime(text, python) if text.isascii() else None
+        except ValueError:
+            return None
+
+    texts = [*(spelled(*m) for m in moments), *([odd] if odd else [])]
+    column = pa.array([*["x"] * skipped, *texts]).slice(skipped)
+    for text, value in zip(texts, read_moments(column, kind, form).to_pylist(), strict=True):
+        wanted = read(text) if len(text) == len(spelled(1, 1, 1, 1)) else None
+        found = wanted if wanted is None or kind == "timestamp" else wanted.date()
+        assert value == found, (text, form)
