@@ -72,6 +72,13 @@ def _text(document: Any) -> str:
     return tomlkit.dumps(document)
 
 
+def _is_table(item: Any) -> bool:
+    """Whether it is a table under a heading of its own."""
+    from tomlkit.items import Table
+
+    return isinstance(item, Table)
+
+
 def _inline_table() -> Any:
     import tomlkit
 
@@ -159,7 +166,7 @@ def _update(part: Any, fresh: Any, old: Any, new: Any) -> None:
             continue
         if key not in fresh:
             part.pop(key, None)
-        elif isinstance(now, dict) and hasattr(part.get(key), "value"):
+        elif isinstance(now, dict) and _is_table(part.get(key)):
             part[key] = _updated(part[key], fresh[key], before, now)
         else:
             part[key] = fresh[key]
