@@ -421,7 +421,7 @@ def _encode_batch(cells: pa.StringArray) -> pa.DictionaryArray:
 def _unify(header: str, chunks: list[pa.DictionaryArray]) -> EncodedColumn:
     """One column from its encoded chunks, whose dictionaries differ. Each is given up as soon as
     its codes are part of the whole."""
-    codes = np.empty(sum(map(len, chunks)), np.int32)
+    codes = memory.room(sum(map(len, chunks)), np.int32)
     if not chunks:
         return EncodedColumn(header, pa.array([], pa.string()), codes)
     texts = pa.chunked_array(

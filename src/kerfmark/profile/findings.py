@@ -58,7 +58,7 @@ def findings(encoded: EncodedSource, columns: Sequence[ColumnDescription]) -> li
         for r in encoded.found.remarks
     ]
     out += _of_rows(encoded)
-    with ThreadPoolExecutor(2) as pool:
+    with ThreadPoolExecutor(1 if memory.scarce() else 2) as pool:
         for some in pool.map(
             lambda column, told: [*_of_column(encoded, column, told)], encoded.columns, columns
         ):
