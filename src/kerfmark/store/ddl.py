@@ -293,7 +293,7 @@ def _refuse_long_names(layout: Layout, longest: int) -> None:
             raise LayoutError(
                 f'the name "{long}" is too long for the engine',
                 code="layout.name",
-                why=f"it takes {longest} bytes",
+                why=f"the engine takes at most {longest} bytes",
                 next=f"give it a shorter one in tables > {name}",
             )
 
