@@ -201,7 +201,7 @@ class Sqlite:
 
     title = "SQLite"
 
-    def __init__(self, flat: Path, _: argparse.Namespace) -> None:
+    def __init__(self, flat: Path) -> None:
         self.mine, self.theirs = flat.with_name("expert-cut.db"), flat.with_name("expert.db")
         self.into, self.expert = str(self.mine), for_sqlite(flat, self.theirs)
 
@@ -341,7 +341,7 @@ def main() -> None:
     print(f"{args.rows:,} rows x {len(HEADERS)} columns, median of {args.times}")
     for engine in args.engines.split(","):
         made = (
-            Sqlite(flat, args)
+            Sqlite(flat)
             if engine == "sqlite"
             else Server(flat, args.postgresql if engine == "postgresql" else args.mysql)
         )

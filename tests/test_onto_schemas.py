@@ -221,6 +221,12 @@ INSPECTIONS = """Date,Hive,Apiary,Queen colour,Frames,Remarks
 """
 
 
+def made(path: Path, sql: str) -> None:
+    """An SQLite file of somebody else's."""
+    with contextlib.closing(sqlite3.connect(path)) as db:
+        db.executescript(sql)
+
+
 def rows(text: str) -> list[tuple[Any, ...]]:
     """The rows of a file, a blank as None."""
     return [tuple(c or None for c in r) for r in [*csv.reader(io.StringIO(text))][1:]]
@@ -346,8 +352,7 @@ LESSONS = (
 @pytest.fixture
 def school(tmp_path: Path) -> Path:
     """A database of areas within areas, teachers and lessons; and files for it."""
-    with contextlib.closing(sqlite3.connect(tmp_path / "s.db")) as db:
-        db.executescript(AREAS)
+    made(tmp_path / "s.db", AREAS)
     for name, text in {
         "lessons.csv": LESSONS,
         "bare.csv": LESSONS.partition("\n")[2],
@@ -548,12 +553,12 @@ def test_keys_by_chance_follow_what_tells_the_records_of_their_own_table_apart(
     kerfmark: Runner, write: Write, tmp_path: Path
 ) -> None:
     """Also where no column is declared unique."""
-    with contextlib.closing(sqlite3.connect(tmp_path / "v.db")) as db:
-        db.executescript(
-            "CREATE TABLE breed (id TEXT PRIMARY KEY DEFAULT (lower(hex(randomblob(16)))), name TEXT "
-            "NOT NULL, origin TEXT); CREATE TABLE queen (id TEXT PRIMARY KEY DEFAULT "
-            "(lower(hex(randomblob(16)))), mark TEXT NOT NULL, breed_id TEXT REFERENCES breed (id));"
-        )
+    made(
+        tmp_path / "v.db",
+        "CREATE TABLE breed (id TEXT PRIMARY KEY DEFAULT (lower(hex(randomblob(16)))), name TEXT "
+        "NOT NULL, origin TEXT); CREATE TABLE queen (id TEXT PRIMARY KEY DEFAULT "
+        "(lower(hex(randomblob(16)))), mark TEXT NOT NULL, breed_id TEXT REFERENCES breed (id));",
+    )
     write("q.csv", "Mark,Breed,Origin\nq1,Carnica,north\nq2,Buckfast,west\nq3,Carnica,north\n")
     kerfmark("mark", "q.csv", "--onto", "v.db", "-o", "l.toml")
     kerfmark("cut", "l.toml", "--into", "v.db")
@@ -570,12 +575,12 @@ def test_keys_by_chance_follow_what_tells_the_records_of_their_own_table_apart(
 def test_texts_that_are_too_long_for_a_column_go_to_another_one(
     kerfmark: Runner, write: Write, tmp_path: Path
 ) -> None:
-    with contextlib.closing(sqlite3.connect(tmp_path / "v.db")) as db:
-        db.executescript(
-            "CREATE TABLE area (id INTEGER PRIMARY KEY, code VARCHAR(2) NOT NULL UNIQUE, name "
-            "VARCHAR(20) NOT NULL UNIQUE); CREATE TABLE lone (id INTEGER PRIMARY KEY, town "
-            "VARCHAR(3))"
-        )
+    made(
+        tmp_path / "v.db",
+        "CREATE TABLE area (id INTEGER PRIMARY KEY, code VARCHAR(2) NOT NULL UNIQUE, name "
+        "VARCHAR(20) NOT NULL UNIQUE); CREATE TABLE lone (id INTEGER PRIMARY KEY, town "
+        "VARCHAR(3))",
+    )
     write("a.csv", "Area,Code\nFar North,FN\nDeep South,DS\n")
     assert fed(kerfmark("mark", "a.csv", "--onto", "v.db", "--json").json) == {
         "Area": "area.name",
@@ -615,14 +620,14 @@ def test_lists_of_records_with_keys_by_chance_are_left_out(
 ) -> None:
     """The rest of the rows goes in."""
     chance = CHANCE["SQLite"]
-    with contextlib.closing(sqlite3.connect(tmp_path / "v.db")) as db:
-        db.executescript(
-            f"CREATE TABLE helper (id TEXT PRIMARY KEY {chance}, name TEXT NOT NULL UNIQUE);"
-            f"CREATE TABLE visit (id TEXT PRIMARY KEY {chance}, visit_no INTEGER NOT NULL UNIQUE);"
-            "CREATE TABLE visit_helper (visit_id TEXT NOT NULL REFERENCES visit (id), helper_id TEXT "
-            "NOT NULL REFERENCES helper (id), PRIMARY KEY (visit_id, helper_id));"
-            "INSERT INTO helper (name) VALUES ('Ada'), ('Bo'), ('Cy');"
-        )
+    made(
+        tmp_path / "v.db",
+        f"CREATE TABLE helper (id TEXT PRIMARY KEY {chance}, name TEXT NOT NULL UNIQUE);"
+        f"CREATE TABLE visit (id TEXT PRIMARY KEY {chance}, visit_no INTEGER NOT NULL UNIQUE);"
+        "CREATE TABLE visit_helper (visit_id TEXT NOT NULL REFERENCES visit (id), helper_id TEXT "
+        "NOT NULL REFERENCES helper (id), PRIMARY KEY (visit_id, helper_id));"
+        "INSERT INTO helper (name) VALUES ('Ada'), ('Bo'), ('Cy');",
+    )
     write("v.csv", "Visit no,Helpers\n1,Bo; Ada\n2,Cy; Bo\n3,Cy\n")
     said = kerfmark("mark", "v.csv", "--onto", "v.db", "-o", "l.toml", "--json").json
     assert [u["header"] for u in said["unmapped"]] == ["Helpers"]

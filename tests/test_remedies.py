@@ -155,6 +155,12 @@ def prepared(tmp_path_factory: pytest.TempPathFactory) -> Path:
     book.active.append([1, 2])
     book.save(path / "book.xlsx")
     shutil.copy(path / "book.xlsx", path / "book")
+    hidden = openpyxl.Workbook()
+    archive = hidden.create_sheet("Archive")
+    archive.append(["a", "b"])
+    archive.append([1, 2])
+    archive.sheet_state = "hidden"
+    hidden.save(path / "hidden.xlsx")
     library.cut([path / "l.toml"], path / "v.db")
     library.cut([path / "l.toml"], path / "none.db")
     library.undo(path / "none.db")
@@ -343,7 +349,7 @@ TRIED = [
     ("add lacks.csv --into v.db --lacking keeper", 'use --lacking "keeper=VALUE"', "add lacks.csv --into v.db --lacking keeper=Ada"),
     ("add nokey.csv --into v.db", 'add "hive" to the file', "add good.csv --into v.db"),
     ("add nokey.csv --into v.db --lacking hive", "add the column to the file", "add good.csv --into v.db"),
-    ("add new.csv --into v.db --put weather=nothing", "these are: visit, hive", "add new.csv --into v.db --put weather=visit"),
+    ("add new.csv --into v.db --put weather=nothing", "the tables of visits are visit, hive", "add new.csv --into v.db --put weather=visit"),
     ("add good.csv --into v.db --only-known", "--known fill", "add again.csv --into twice.db --only-known --known fill"),
     ("add again.csv --into twice.db --known hiv=keep", "the tables are visit, hive", "add again.csv --into twice.db --known hive=keep --known keep"),
     ("add again.csv --into twice.db --known add", "--known keep", "add again.csv --into twice.db --known keep"),
@@ -422,6 +428,16 @@ AFTER = [
     ("put unlike.csv no,keeper,town,helper,place\\n" + "".join(f"{n},K{n % 5},{'ABC'[n % 5 % 3]},K{n // 5 % 5},{'XYZ'[n // 5 % 5 % 3]}\\n" for n in range(50)), "mark unlike.csv --same-as keeper=helper", "kerfmark mark without it", "mark unlike.csv"),
     ("", "demo l.toml/x", "name another place", "demo x"),
     ("put bar.csv a|b\\n1|2\\n3|4\\n && cut bar.csv --into n.db --quote none && sql n.db UPDATE bar SET a = '1|5'", "export n.db --flat bar -o x.csv", "with a character that no cell contains", "export n.db --flat bar -o x.csv --delimiter ;"),
+    ("", "cut hidden.xlsx --into n.db", '--sheet "Archive"', "cut hidden.xlsx --into n.db --sheet Archive"),
+    ("", "measure book.xlsx --sheet Sheet --cells Other!A1:B2", "write the range without its sheet", "measure book.xlsx --sheet Sheet --cells A1:B2"),
+    ("", "show two.csv", "kerfmark cut FILES --into DB makes one", "cut two.csv --into n.db && show n.db"),
+    ("", "export empty.db -o out", "kerfmark cut FILES --into DB makes some", "cut two.csv --into empty.db --replace && export empty.db -o out"),
+    ("", "draw empty.db -o x.svg", "kerfmark cut FILES --into DB makes some", "cut two.csv --into empty.db --replace && draw empty.db -o x.svg"),
+    ("", "measure *.nothing", "check the pattern", "measure vis*.csv"),
+    ("mkdir bare", "measure bare", "name the files themselves", "measure visits.csv"),
+    ("put bad.toml kerfmark =", "check bad.toml", "kerfmark mark FILES -o LAYOUT", "mark visits.csv -o bad.toml --replace && check bad.toml"),
+    ("", "check l.toml --stop-after 0", "write it like --stop-after 10", "check l.toml --stop-after 10"),
+    ("put m.toml kerfmark = 1\\n[sources.s]\\nfile = 'lists.json'\\nmember = 'z'\\n[tables.s]\\neach_row = true\\ncolumns = ['c']\\n && put lists.json [{{\"b\":[{{\"c\":2}}]}}]", "cut m.toml --into n.db", "its lists are b", "mark lists.json -o m.toml --replace && cut m.toml --into n.db"),
 ]  # fmt: skip
 
 

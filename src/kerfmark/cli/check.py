@@ -47,9 +47,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--all", action="store_true", help="tell all rows of every problem, not the first ten"
     )
-    parser.add_argument(
-        "--stop-after", type=int, default=0, metavar="N", help="end early, after N problems"
-    )
+    parser.add_argument("--stop-after", type=int, metavar="N", help="end early, after N problems")
     parser.add_argument(
         "--schema", action="store_true", help="print the JSON Schema of layouts, and nothing else"
     )
@@ -64,7 +62,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         return 0
     if args.layout is None:
         raise UsageError("name a layout", next="kerfmark mark FILES -o LAYOUT makes one")
-    if args.stop_after < 0:
+    if args.stop_after is not None and args.stop_after < 1:
         raise UsageError(
             "--stop-after takes a number from 1 on",
             next="write it like --stop-after 10, or leave it out",
@@ -77,7 +75,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             known=loading.known_said(args),
             forms=reading.chosen_forms(args),
             places=None if args.all else 10,
-            stop_after=args.stop_after,
+            stop_after=args.stop_after or 0,
             progress=progress,
         )
     terminal.result(result)

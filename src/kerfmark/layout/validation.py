@@ -52,7 +52,7 @@ def read_data(data: dict[str, Any]) -> tuple[Layout | None, list[Mistake]]:
                 mistake = _said(problem, path)
                 again = any(m.path == path for m in out)
                 out += [] if again else [mistake]
-                dropped |= {_mended(left, path, problem["type"], again)}
+                dropped |= {_corrected(left, path, problem["type"], again)}
             if not all(isinstance(left.get(k), dict) for k in ("sources", "tables")):
                 return None, out
             continue
@@ -68,7 +68,7 @@ def read_data(data: dict[str, Any]) -> tuple[Layout | None, list[Mistake]]:
     return None, out
 
 
-def _mended(data: dict[str, Any], path: tuple[str, ...], kind: str, again: bool) -> str:
+def _corrected(data: dict[str, Any], path: tuple[str, ...], kind: str, again: bool) -> str:
     """Takes out of a layout's data what is wrong there, as little as will do: a key that is nearly
     one is taken for that. Gives the name of the part that is gone, if a whole part had to go."""
     holder: Any = data

@@ -24,8 +24,8 @@ least."""
 MOST_COMPARED = 3_000
 """Rare values, and frequent ones, which are compared."""
 MOST_RARE, RARER = 9, 5
-"""How often a value may stand there to be a typing mistake, and how much more often the other one
-must."""
+"""How many cells may have a value that is a typing mistake, and how many times as many must have
+the other one."""
 NEAR = 88.0
 """How alike two values are (of 100) for one to be a typing mistake of the other."""
 

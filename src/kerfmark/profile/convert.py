@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 from kerfmark.profile.moments import pieces, read_moments
 from kerfmark.profile.months import CASES, language_of, month_names
 from kerfmark.profile.types import ColumnType
+from kerfmark.read.cells import bytes_of
 from kerfmark.read.cells import decimal_texts as decimal_texts  # stores ask for it here
 
 SLICE = 1 << 20
@@ -82,10 +83,7 @@ def integers(texts: pa.StringArray) -> pa.Int64Array | None:
 def _as_numbers_are_written(texts: pa.StringArray, whole: pa.Int64Array) -> bool:
     """Whether texts, which were read as these integers, are what the integers are as text: no sign,
     zero or base too many."""
-    offsets = np.frombuffer(texts.buffers()[1], np.int32)[
-        texts.offset : texts.offset + len(texts) + 1
-    ]
-    used = np.frombuffer(texts.buffers()[2], np.uint8)[offsets[0] : offsets[-1]]
+    offsets, used = bytes_of(texts)
     if texts.null_count or used.max() > ord("9") or used.min() < ord("-"):
         return bool(pc.all(pc.equal(pc.cast(whole, pa.string()), texts)).as_py())
     numbers = whole.to_numpy()  # of digits and minus signs only: their count tells
@@ -146,10 +144,7 @@ def one_after_the_other(texts: pa.StringArray) -> memoryview:
     """The bytes of texts, without anything between them."""
     if not len(texts):
         return memoryview(b"")
-    offsets = np.frombuffer(texts.buffers()[1], np.int32)[
-        texts.offset : texts.offset + len(texts) + 1
-    ]
-    return memoryview(texts.buffers()[2] or b"")[int(offsets[0]) : int(offsets[-1])]
+    return bytes_of(texts)[1].data
 
 
 def _with_thousands(texts: pa.StringArray, type_: ColumnType) -> pa.StringArray:

@@ -15,6 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.profile.months import CASES, forms_of, language_of, month_names
+from kerfmark.read.cells import bytes_of
 
 _TOKENS = {
     "YYYY": r"(?P<Y>[0-9]{4})",
@@ -182,12 +183,9 @@ def _fixed_fields(texts: pa.StringArray, form: str) -> dict[str, np.ndarray] | N
         or any(_TOKEN.fullmatch(p) and p not in _FIXED for p in parts)
     ):
         return None
-    offsets = np.frombuffer(texts.buffers()[1], np.int32)[
-        texts.offset : texts.offset + len(texts) + 1
-    ]
+    offsets, cells = bytes_of(texts)
     if language_of(form)[1] or not form.isascii() or (np.diff(offsets) != len(form)).any():
         return None
-    cells = np.frombuffer(texts.buffers()[2], np.uint8)[offsets[0] : offsets[-1]]
     cells = cells.reshape(len(texts), len(form))
     out: dict[str, np.ndarray] = {}
     at = 0

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from decimal import Decimal
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -55,6 +56,14 @@ def texts(cells: Sequence[Any], kinds: set[type] | None = None) -> pa.StringArra
     return pa.array(
         [known[cell] for cell in zip(map(type, cells), cells, strict=True)], pa.string()
     )
+
+
+def bytes_of(texts: pa.StringArray) -> tuple[np.ndarray, np.ndarray]:
+    """Where in a buffer each text begins and the last one ends (int32), and all their bytes, one
+    after the other."""
+    _, offsets, data = texts.buffers()
+    at = np.frombuffer(offsets, np.int32)[texts.offset : texts.offset + len(texts) + 1]
+    return at, np.frombuffer(data or b"", np.uint8)[at[0] : at[-1]]
 
 
 def spell_cell(cell: Any) -> str | None:

@@ -232,21 +232,19 @@ def refuse_idle(
                 code="map.source",
                 next=f"the sources are {', '.join(sources)}",
             )
-    for table in (said.partition(".")[0] for said, _ in wishes.constants):
-        if table not in tables:
+    place = "leave it out, or give a column of the files a place in that table"
+    filled = [said.partition(".")[0] for said, _ in wishes.constants]
+    referred = [table for table, _ in wishes.missing]
+    for option, do, wanted, known, remedy in (
+        ("--constant", "fill", filled, tables, place),
+        ("--missing", "refer to", referred, missing, "leave it out"),
+    ):
+        if idle := next((table for table in wanted if table not in known), ""):
             raise UsageError(
-                f"--constant: the files fill no record of {table}",
+                f"{option}: the files {do} no record of {idle}",
                 code="map.idle",
-                why=f"they fill {', '.join(tables)}",
-                next="leave it out, or give a column of the files a place in that table",
-            )
-    for table, _ in wishes.missing:
-        if table not in missing:
-            raise UsageError(
-                f"--missing: the files refer to no record of {table}",
-                code="map.idle",
-                why=f"they refer to {', '.join(missing) or 'none of other tables'}",
-                next="leave it out",
+                why=f"they {do} {', '.join(known) or 'none of other tables'}",
+                next=remedy,
             )
 
 

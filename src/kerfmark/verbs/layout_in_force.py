@@ -1,5 +1,9 @@
 """The layout of a database as later files change it: what they call columns, what they need not
-have, what misspelt texts mean, new columns, and wider types. The tables change with it."""
+have, what misspelt texts mean, new columns, and wider types. The tables change with it.
+
+`layout.edit` is loaded only where something changes: its library takes longer to load than a small
+file to add.
+"""
 
 from __future__ import annotations
 
@@ -8,14 +12,6 @@ from collections.abc import Mapping, Sequence
 import pyarrow as pa
 
 from kerfmark.errors import UsageError, counted
-from kerfmark.layout.edit import (
-    with_column,
-    with_lacking,
-    with_layout,
-    with_spelling,
-    with_type,
-    without_column,
-)
 from kerfmark.layout.names import free_name, snake
 from kerfmark.layout.text import parse_layout
 from kerfmark.normalize.split import Split
@@ -39,6 +35,8 @@ class LayoutInForce:
 
     def learn(self, routed: Sequence[Routed], encoded: Mapping[str, EncodedSource]) -> None:
         """Changes the layout as decided, and the tables with it."""
+        from kerfmark.layout.edit import with_spelling, without_column
+
         before = self.text
         for r in routed:
             for header, spelling in r.learned.items():
@@ -81,6 +79,8 @@ class LayoutInForce:
                 why=f"{table}.{name} is required",
                 next=f'use --lacking "{header}=VALUE"',
             )
+        from kerfmark.layout.edit import with_lacking
+
         self.text = with_lacking(self.text, source, header, table, name, value)
         said = f"{value} in all rows" if value else "blank"
         self.learned.append(f'files need not have "{header}": it is {said} then')
@@ -106,6 +106,8 @@ class LayoutInForce:
                             f"{'has' if len(rows) == 1 else 'have'} it as {column}",
                             next="correct it in the database first",
                         )
+        from kerfmark.layout.edit import with_layout
+
         self.text = with_layout(self.text, self.layout, decided.layout, {})
         self.layout = parse_layout(self.text, "the layout in the database")
         self.learned += decided.told
@@ -117,7 +119,8 @@ class LayoutInForce:
                 n for n, t in self.layout.tables.items() if t.source == source and not t.part_of
             ]
             raise UsageError(
-                f'a column of {source} cannot go to "{table}"', next=f"these are: {', '.join(able)}"
+                f'a column of {source} cannot go to "{table}"',
+                next=f"the tables of {source} are {', '.join(able)}",
             )
         type_ = settle(encoded.column(header)).type
         name = free_name(
@@ -125,6 +128,8 @@ class LayoutInForce:
             {*spec.columns, *spec.links, *self.layout.key_columns(table)},
             f"{table}_{snake(header)}",
         )
+        from kerfmark.layout.edit import with_column
+
         self.text = with_column(self.text, source, table, name, header, str(type_))
         self.file.add_column(table, name, type_)
         self.learned.append(
@@ -146,18 +151,21 @@ class LayoutInForce:
                         column.of_type, needed, encoded[problem.source].column(header).values
                     ):
                         wider[problem.table, name] = new
+        if not wider:
+            return False
+        from kerfmark.layout.edit import with_type
+
         for (table, name), type_ in wider.items():
             old = self.layout.tables[table].columns[name].type
             self.text = with_type(self.text, table, name, str(type_))
             self.file.widen_column(table, name, type_)
             self.learned.append(f"{table}.{name} is {type_} from now on, no longer {old}")
-        if wider:
-            self.layout = parse_layout(self.text, "the layout in the database")
-        return bool(wider)
+        self.layout = parse_layout(self.text, "the layout in the database")
+        return True
 
 
 def _digits_of(values: pa.StringArray, old: ColumnType) -> ColumnType | None:
-    """The decimal that values with the marks of an old one need; None where they are none such."""
+    """The decimal that values with the marks of an old one need; None where one has other marks."""
     any_size = with_marks(old, old.form)
     if any_size is None or to_typed(values, any_size).null_count > values.null_count:
         return None
