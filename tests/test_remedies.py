@@ -436,6 +436,8 @@ AFTER = [
     ("", "measure *.nothing", "check the pattern", "measure vis*.csv"),
     ("mkdir bare", "measure bare", "name the files themselves", "measure visits.csv"),
     ("put bad.toml kerfmark =", "check bad.toml", "kerfmark mark FILES -o LAYOUT", "mark visits.csv -o bad.toml --replace && check bad.toml"),
+    ("", "check l.toml --into v.db", "kerfmark add FILES --into v.db --rehearse", "add good.csv --into v.db --rehearse"),
+    ("", "check l.toml --into v.db", "kerfmark cut l.toml --into v.db --replace --rehearse", "cut l.toml --into v.db --replace --rehearse"),
     ("", "check l.toml --stop-after 0", "write it like --stop-after 10", "check l.toml --stop-after 10"),
     ("put m.toml kerfmark = 1\\n[sources.s]\\nfile = 'lists.json'\\nmember = 'z'\\n[tables.s]\\neach_row = true\\ncolumns = ['c']\\n && put lists.json [{{\"b\":[{{\"c\":2}}]}}]", "cut m.toml --into n.db", "its lists are b", "mark lists.json -o m.toml --replace && cut m.toml --into n.db"),
 ]  # fmt: skip

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from kerfmark.address import database_at
+from kerfmark.errors import TargetError
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import read_layout
 from kerfmark.normalize.split import LinkCount, Split, rehearse
@@ -74,6 +75,22 @@ class CheckResult:
     notes: tuple[str, ...] = ()
 
 
+def _refuse_target(into: str | Path, layout: Path) -> None:
+    """Raises TargetError where a cut would not take a database. One that is there is not replaced
+    by a check: what rehearses that is told."""
+    try:
+        database_at(into).new(False).discard()
+    except TargetError as error:
+        if error.code == "target.exists" and error.origin is not None:
+            there = f"--into {shlex.quote(error.origin.file)}"  # a URL without its password
+            error.next = (
+                f"kerfmark add FILES {there} --rehearse rehearses adding files to it\n"
+                f"kerfmark cut {shlex.quote(str(layout))} {there} --replace --rehearse rehearses "
+                "building it anew"
+            )
+        raise
+
+
 def check(
     layout: str | Path,
     files: Sequence[str | Path] = (),
@@ -111,7 +128,7 @@ def check(
         )
         return _asked(filled, spec, str(path))
     if into:
-        database_at(into).new(False).discard()  # a target that will not do is told before the work
+        _refuse_target(into, path)  # before the work
     fed: set[str] = set()
     if files:
         spec, fed = with_files(spec, route(spec, files))
