@@ -33,7 +33,7 @@ from kerfmark.address import address, with_schema
 
 SCHEMA = "kerfmark_bench"
 PARENTS = {
-    # a table, how it is found in the flat one, and its columns with their types
+    # a table, and its columns: a header with its type, or a key with the table that it refers to
     "apiary": [("apiary", "TEXT"), ("apiary grid", "TEXT")],
     "club": [("club", "TEXT"), ("club founded", "BIGINT")],
     "hive": [
@@ -273,16 +273,11 @@ def compare(engine: Sqlite | Server, flat: Path, layout: Path, times: int) -> No
         "kerfmark cut, layout given": [*cut, str(layout)],
         "kerfmark cut": [*cut, str(marked)],
     }
-    beside = [
-        marked.with_name("inspection.layout.toml"),
-        marked.with_name("expert-cut.layout.toml"),
-    ]
-    beside += flat.parent.glob(f"{SCHEMA}*.layout.toml")
 
     def prepare() -> None:
         engine.clear()
-        for path in {*beside, Path(f"{SCHEMA}.layout.toml")}:
-            path.unlink(missing_ok=True)
+        for saved in ("expert-cut", SCHEMA):  # the layout that a cut from the file has saved
+            flat.with_name(f"{saved}.layout.toml").unlink(missing_ok=True)
 
     found = {}
     for job in ("the expert's script", "kerfmark cut, layout given"):
