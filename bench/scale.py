@@ -16,8 +16,8 @@ import tempfile
 from pathlib import Path
 
 from make import make
+from own_loaders import own_loader
 from run import Figures, measure
-from servers import own_loader
 
 
 def main() -> None:

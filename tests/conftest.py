@@ -10,12 +10,15 @@ import sys
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, TYPE_CHECKING, Any
 
 import pytest
 
 import covered
 from engines import ENGINES, Target, target
+
+if TYPE_CHECKING:
+    from cluster import Cluster
 
 DEMO = Path(__file__).parent.parent / "src/kerfmark/demo/data"
 COMMANDS = (
@@ -189,3 +192,16 @@ def hears_interrupts() -> None:
     """For a program that is to be interrupted: a shell that started the tests in the background has
     made it deaf."""
     signal.signal(signal.SIGINT, signal.SIG_DFL)
+
+
+@pytest.fixture(scope="session")
+def running() -> Iterator[Cluster]:
+    """A cluster of two workers, and a session of this process with it. Skips the test where its
+    packages are not here."""
+    from cluster import SETTINGS, cluster
+    from kerfmark.cluster.session import connected
+
+    with cluster() as one:
+        os.environ.update(SETTINGS)
+        with connected(one.address):
+            yield one

@@ -172,3 +172,62 @@ def test_two_roles_of_one_stock(db: Target, write: Write, kerfmark: Runner) -> N
     write("deals-3.csv", MORE.replace("P6,Fay,Mill\n7", "P1,Nan,Weir\n7"))
     told = kerfmark("add", "deals-3.csv", "--into", str(db), code=1).err
     assert 'row 2, column "seller name": differs from the database, where this person has' in told
+
+
+NAMED = """
+kerfmark = 1
+[sources.districts]
+file = "districts.csv"
+[sources.keepers]
+file = "keepers.csv"
+[sources.visits]
+file = "visits.csv"
+
+[tables.district]
+source = "districts"
+each_row = true
+known_by = ["district"]
+optional = ["land"]
+columns = {district = "district", land = "land"}
+
+[tables.keeper]
+source = "keepers"
+each_row = true
+known_by = ["keeper"]
+columns = {keeper = "keeper"}
+links = {home_id = {to = "district", by = {district = "home"}}}
+
+[tables.visit]
+source = "visits"
+each_row = true
+known_by = ["no"]
+columns = {no = {header = "no", type = "integer"}}
+links = {district_id = {to = "district", by = {district = "district"}, repeats = {land = "land"}}}
+"""
+
+
+def test_what_one_source_leaves_unsaid_of_a_record_another_one_says(
+    db: Target, write: Write, kerfmark: Runner
+) -> None:
+    write("districts.csv", "district,land\nWeir,North\n")
+    write("keepers.csv", "keeper,home\nAnn,Dale\nBen,Weir\n")
+    write("visits.csv", "no,district,land\n1,Dale,East\n2,Weir,North\n3,Holm,\n")
+    write("l.toml", NAMED)
+    kerfmark("cut", "l.toml", "--into", str(db))
+    lands = "SELECT district, land FROM district ORDER BY district_id"
+    first = [("Weir", "North"), ("Dale", "East"), ("Holm", None)]
+    assert db.ask(lands) == first
+    assert kerfmark("prove", str(db)).code == 0
+
+    # what the database has, and what is new, in one load
+    write("keepers-2.csv", "keeper,home\nCid,Dale\nDot,Mill\nEve,Ford\n")
+    write("visits-2.csv", "no,district,land\n4,Dale,East\n5,Mill,South\n6,Mill,South\n")
+    kerfmark("add", "keepers-2.csv", "visits-2.csv", "--into", str(db))
+    assert db.ask(lands) == [*first, ("Mill", "South"), ("Ford", None)]
+    assert kerfmark("prove", str(db)).code == 0
+    kerfmark("undo", str(db))
+    assert db.ask(lands) == first
+
+    write("visits-3.csv", "no,district,land\n7,Mill,South\n8,Mill,West\n")
+    told = kerfmark("add", "keepers-2.csv", "visits-3.csv", "--into", str(db), code=1).err
+    assert 'row 3, column "land": differs from district' in told

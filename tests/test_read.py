@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 import kerfmark.read.delimited as delimited
 from kerfmark.errors import DataRefused, SourceError
+from kerfmark.profile.encode import encode
 from kerfmark.read.archives import text_files
 from kerfmark.read.delimited import DelimitedSource
 from kerfmark.read.dialect import find_dialect
@@ -137,3 +138,18 @@ def test_what_a_standard_writer_writes_is_read_back(
         assert cells(source) == [[c or None for c in row] for row in rows]
     finally:
         delimited.BLOCK = before
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16", "latin-1"])
+def test_a_file_is_known_by_the_same_fingerprint_whether_or_not_its_records_are_cut(
+    encoding: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(delimited, "BLOCK", 500)  # in many pieces
+    rows = "".join(f'{n},"Königin\n{n}"\r\n' for n in range(300))
+    place = tmp_path / "queens.csv"
+    place.write_bytes(f"No,Queen\r\n{rows}".encode(encoding))
+    source = DelimitedSource(place)
+    known = encode(source).found.fingerprint
+    assert source.fingerprint() == known
+    place.write_bytes(f"No,Queen\r\n{rows[:-2]}\n".encode(encoding))
+    assert DelimitedSource(place).fingerprint() != known

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from kerfmark.read.source import Reading
     from kerfmark.structure.decisions import Decisions
     from kerfmark.verbs.add import NewHeaders, add
+    from kerfmark.verbs.add_on_cluster import add_on_cluster
     from kerfmark.verbs.add_result import AddResult
     from kerfmark.verbs.beside import BesideResult
     from kerfmark.verbs.check import CheckResult, check
@@ -39,6 +40,7 @@ if TYPE_CHECKING:
     from kerfmark.verbs.map_onto import OntoResult, Wishes, mark_onto
     from kerfmark.verbs.mark import MarkResult, Steering, mark
     from kerfmark.verbs.measure import MeasureResult, measure
+    from kerfmark.verbs.on_cluster import check_on_cluster, cut_on_cluster
     from kerfmark.verbs.own_forms import SaidForms
     from kerfmark.verbs.prove import ProveResult, prove
     from kerfmark.verbs.recut import RecutResult, recut
@@ -91,6 +93,8 @@ _MODULES = {
     "ShowResult": "verbs.show",
     "show_record": "verbs.show",
     "RecordResult": "verbs.show",
+    **dict.fromkeys(("cut_on_cluster", "check_on_cluster"), "verbs.on_cluster"),
+    "add_on_cluster": "verbs.add_on_cluster",
     "prove": "verbs.prove",
     "ProveResult": "verbs.prove",
     **dict.fromkeys(
@@ -142,8 +146,11 @@ __all__ = [
     "Wishes",
     "__version__",
     "add",
+    "add_on_cluster",
     "check",
+    "check_on_cluster",
     "cut",
+    "cut_on_cluster",
     "drop",
     "export",
     "layout_of",

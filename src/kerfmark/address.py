@@ -14,6 +14,8 @@ from urllib.parse import parse_qsl, quote, unquote, urlsplit
 from kerfmark.engines import Engine, by_scheme, file_engine, url_forms
 from kerfmark.errors import Origin, UsageError
 
+DATA_SETS = "kerfmark.json"
+"""The file that a folder has which a cluster wrote."""
 PASSWORD = "KERFMARK_PASSWORD"
 """The environment variable that may hold a password."""
 
@@ -49,6 +51,11 @@ class Address:
 def is_url(text: str) -> bool:
     """Whether a text names a server and not a file."""
     return "://" in text
+
+
+def is_data_sets(where: str | Path) -> bool:
+    """Whether a path is that of a folder that a cluster wrote."""
+    return not is_url(str(where)) and (Path(where) / DATA_SETS).is_file()
 
 
 def address(url: str) -> Address:
@@ -129,6 +136,15 @@ def database_at(where: str | Path) -> Any:
     Raises UsageError for a URL of an unknown scheme.
     """
     found = address(str(where)) if is_url(str(where)) else None
+    if is_data_sets(where):
+        raise UsageError(
+            "a folder that a cluster wrote is not changed by this command",
+            code="target.folder",
+            origin=Origin(str(where)),
+            next="kerfmark add FILES --cluster ADDRESS --into FOLDER adds to it, kerfmark undo "
+            "FOLDER takes that back\n"
+            "show, draw, prove, loads and export read it",
+        )
     engine = file_engine() if found is None else found.engine
     assert engine.database is not None
     return engine.database(Path(where) if found is None else found)

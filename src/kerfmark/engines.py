@@ -41,7 +41,9 @@ class Engine:
     `a_file` in sentences. `order` is its place in lists.
 
     `database` opens a place (an `Address` or a `Path`) as a `store.interface.Database`; `source`
-    tells how its tables are read as sources; `script` gives a `store.script_style.ScriptStyle`.
+    tells how its tables are read as sources; `script` gives a `store.script_style.ScriptStyle`;
+    `parts` is for rows that other machines bring (`store.interface.Parts`: a place, and what tells
+    one run from others).
     Where one is None, the engine cannot do it. `run_script` is the command of its own client that
     runs a script, `query` one that runs a query ({database}, {script}, {sql}). No table of a user
     may begin with one of `kept_tables`, and no column be called as one of `kept_columns`, which
@@ -62,6 +64,7 @@ class Engine:
     database: Callable[[Any], Any] | None = None
     source: Callable[[Any], SourceConnection] | None = None
     script: Callable[[], Any] | None = None
+    parts: Callable[[Any, str], Any] | None = None
     run_script: str = ""
     query: str = ""
     kept_tables: tuple[str, ...] = ()

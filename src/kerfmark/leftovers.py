@@ -20,7 +20,7 @@ def sweep(target: Path) -> None:
     still runs."""
     for old in target.absolute().parent.glob(f".{glob.escape(target.name)}.*.part*"):
         owner = old.name.removeprefix(f".{target.name}.").split(".")[0]
-        if owner.isdigit() and not _is_running(int(owner)):
+        if owner.isdigit() and not is_running(int(owner)):
             remove(old)
 
 
@@ -33,7 +33,7 @@ def remove(path: Path) -> None:
             path.unlink(missing_ok=True)
 
 
-def _is_running(process: int) -> bool:
+def is_running(process: int) -> bool:
     """Whether a process of that number is there."""
     if os.name != "posix":  # elsewhere asking may end it
         return True

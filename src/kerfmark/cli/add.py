@@ -22,7 +22,7 @@ LISTED = 10
 """Cells that differ from what is kept that are listed."""
 NAME = "add"
 SUMMARY = "put later files into the right tables of a database"
-ABOUT = """\
+ABOUT = f"""\
 Finds out by its headers which source each file feeds, resolves what the database knows already,
 adds what is new, and refuses what does not fit. Everything lands, or nothing; `kerfmark undo` takes
 a load back.
@@ -32,6 +32,7 @@ a load back.
   kerfmark add incoming/ --into apiary.db                                   what is new in a folder, every night
   kerfmark add inspections-2026-06.csv --into apiary.db --known keep        only what is new of a file that overlaps
   kerfmark add corrected.csv --into apiary.db                                  rows that --set-aside wrote, after they were corrected
+  kerfmark add "2026-02-*.csv" --into /shared/apiary --cluster {database.EXAMPLE_CLUSTER}   to the tables that a cluster wrote
 """  # noqa: E501
 
 
@@ -44,6 +45,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--as", dest="source", default="", metavar="SOURCE", help="the source that the files feed"
     )
+    database.cluster(parser, "--into then names a folder that `kerfmark cut --cluster` wrote")
     reading.arguments(parser)
     reading.forms(parser)
     loading.known(
@@ -131,6 +133,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
         dict(pairs(args.means, "HEADER=KNOWN", '--means "Paid with=Paid by"')),
         {header: value for one in args.lacking for header, _, value in [one.partition("=")]},
     )
+    if args.cluster:
+        return _on_cluster(args, terminal)
     with terminal.progress() as progress:
         result = add(
             args.files,
@@ -156,6 +160,45 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     if result.rehearsed and result.problems and not result.set_aside:
         return 1
     return ROWS_SET_ASIDE if result.set_aside else 0
+
+
+def _on_cluster(args: argparse.Namespace, terminal: Terminal) -> int:
+    """The same on a cluster."""
+    from kerfmark.verbs.add_on_cluster import add_on_cluster
+
+    database.refuse_on_cluster(
+        {
+            "--known": loading.known_said(args),
+            "--only-known": args.only_known,
+            "--set-aside": args.set_aside,
+            "--learn": args.learn,
+            "--means": args.means,
+            "--lacking": args.lacking,
+            "--leave-out": args.leave_out,
+            "--put": args.put,
+            "--widen": args.widen,
+            "--correct": args.correct,
+            "--backup": args.backup,
+            "--schema": args.schema,
+            "how files are read": reading.chosen(args).is_given,
+            "--dates": args.dates,
+            "--decimals": args.decimals,
+        }
+    )
+    with terminal.progress() as progress:
+        result = add_on_cluster(
+            args.files,
+            args.into,
+            args.cluster,
+            source=args.source,
+            again=args.again,
+            only_new=args.only_new,
+            rehearsal=args.rehearse,
+            progress=progress,
+        )
+    terminal.result(result)
+    tell(result, terminal)
+    return 1 if result.problems else 0
 
 
 def tell(

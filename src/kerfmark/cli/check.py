@@ -6,7 +6,7 @@ import argparse
 import sys
 from typing import TYPE_CHECKING
 
-from kerfmark.cli import loading, reading
+from kerfmark.cli import database, loading, reading
 from kerfmark.cli.terminal import BAD, FAINT, GOOD, HEAD, Terminal
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import UsageError, counted
@@ -29,6 +29,10 @@ odd. Exit code 1 when a cut would be refused.
 """  # noqa: E501
 
 
+ALL = " (--all tells them)"
+"""What tells all places of a problem."""
+
+
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     parser.add_argument("layout", nargs="?", metavar="LAYOUT", help="a layout (.toml)")
@@ -42,6 +46,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help="ask this database whether it would take the tables, or, where they are there, what "
         "they hold; a schema of a server goes into the URL: ?schema=NAME",
     )
+    database.cluster(parser, "--into names the folder where the tables would go")
     loading.known_in_filled_tables(parser)
     reading.forms(parser)
     parser.add_argument(
@@ -67,6 +72,11 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             "--stop-after takes a number from 1 on",
             next="write it like --stop-after 10, or leave it out",
         )
+    if args.cluster:
+        result = _on_cluster(args, terminal)
+        terminal.result(result)
+        _tell(result, args, terminal)
+        return 1 if result.problems else 0
     with terminal.progress() as progress:
         result = check(
             args.layout,
@@ -81,6 +91,28 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     terminal.result(result)
     _tell(result, args, terminal)
     return 1 if result.problems else 0
+
+
+def _on_cluster(args: argparse.Namespace, terminal: Terminal) -> CheckResult:
+    """The same on a cluster."""
+    from kerfmark.verbs.on_cluster import check_on_cluster
+
+    database.refuse_on_cluster(
+        {
+            "files in place of those that the layout names": args.files,
+            "--known": loading.known_said(args),
+            "--stop-after": args.stop_after,
+            "--all": args.all,
+        }
+    )
+    if not args.into:
+        raise UsageError(
+            "a cluster needs a place that all of its machines reach",
+            code="cluster.place",
+            next="name the folder where the tables would go: --into FOLDER",
+        )
+    with terminal.progress() as progress:
+        return check_on_cluster(args.layout, args.cluster, args.into, progress=progress)
 
 
 def _tell(result: CheckResult, args: argparse.Namespace, terminal: Terminal) -> None:
@@ -129,7 +161,7 @@ def _tell(result: CheckResult, args: argparse.Namespace, terminal: Terminal) -> 
             right=[2, 3, 4],
         )
     for group in result.groups:
-        tell_group(group, terminal, each=args.all)
+        tell_group(group, terminal, each=args.all, more="" if args.cluster else ALL)
     terminal.say()
     if not result.problems:
         done = (
@@ -146,16 +178,17 @@ def _tell(result: CheckResult, args: argparse.Namespace, terminal: Terminal) -> 
         return
     kinds = sum(g.severity == "broken" for g in result.groups)
     perhaps = "" if result.complete else ", and perhaps more: it ended early"
+    aside = "" if args.cluster else ", unless --set-aside FILE lets the other rows land"
     terminal.say(
         ("refused  ", BAD),
         f"{counted(result.problems, 'problem')} of {counted(kinds, 'kind')}{perhaps}; a cut would "
-        f"write nothing, unless --set-aside FILE lets the other rows land ({result.seconds:.1f} s)",
+        f"write nothing{aside} ({result.seconds:.1f} s)",
     )
 
 
-def tell_group(group: Group, terminal: Terminal, *, each: bool = False) -> None:
+def tell_group(group: Group, terminal: Terminal, *, each: bool = False, more: str = ALL) -> None:
     """Problems of one kind, those that say the same on one line (or `each` on its own), and what to
-    do."""
+    do; `more` is said where not all places are told."""
     terminal.say()
     style = {"broken": BAD, "doubtful": HEAD, "odd": FAINT}[group.severity]
     where = f' in "{group.column}"' if group.column else ""
@@ -178,6 +211,6 @@ def tell_group(group: Group, terminal: Terminal, *, each: bool = False) -> None:
         cut=[1 + several, 2 + several],
     )
     if group.total > len(group.places):
-        terminal.say(f"  ... and {group.total - len(group.places):,} more (--all tells them)")
+        terminal.say(f"  ... and {group.total - len(group.places):,} more{more}")
     if group.remedy:
         terminal.say("  next: ", group.remedy.replace("\n", "\n        "))

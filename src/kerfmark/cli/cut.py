@@ -33,7 +33,9 @@ afterwards, or everything is as before.
   kerfmark cut apiary.layout.toml --into {database.EXAMPLE_URL} --schema apiary
   kerfmark cut apiary.layout.toml --as-script apiary.sql --for {database.EXAMPLE_ENGINE}
   kerfmark cut harvest.csv --into apiary.db --beside            tables for files of another kind
-"""
+  kerfmark cut apiary.layout.toml --into /shared/apiary --cluster {database.EXAMPLE_CLUSTER}
+  kerfmark cut apiary.layout.toml --into {database.EXAMPLE_URL} --shared /shared --cluster {database.EXAMPLE_CLUSTER}
+"""  # noqa: E501
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -73,6 +75,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         help="with --beside: make a column of the files one of a table that is there, to whose "
         "records they lead",
     )
+    database.cluster(
+        parser, "--into then names a folder for the tables, as data sets in Parquet, or a server"
+    )
+    parser.add_argument(
+        "--shared",
+        default="",
+        metavar="FOLDER",
+        help="with --cluster and a server: a folder that all machines reach, for what is needed "
+        "on the way",
+    )
     loading.known_in_filled_tables(parser)
     loading.rehearse(parser, "build and check everything, and keep nothing")
     steering_arguments(parser)
@@ -89,6 +101,8 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             "say where the tables go",
             next="--into DB builds them, --as-script FILE --for ENGINE writes a script that does",
         )
+    if args.cluster:
+        return _on_cluster(args, terminal)
     with terminal.progress() as progress:
         result = cut(
             args.inputs,
@@ -120,6 +134,40 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     return ROWS_SET_ASIDE if result.set_aside else 0
 
 
+def _on_cluster(args: argparse.Namespace, terminal: Terminal) -> int:
+    """The same on a cluster."""
+    from kerfmark.verbs.mark import Steering
+    from kerfmark.verbs.on_cluster import cut_on_cluster
+
+    database.refuse_on_cluster(
+        {
+            "--as-script": args.as_script,
+            "--set-aside": args.set_aside,
+            "--beside": args.beside,
+            "--put": args.put,
+            "--known": loading.known_said(args),
+            "--schema": args.schema if "://" not in args.into else "",
+            "--shared without a server": args.shared if "://" not in args.into else "",
+            "what steers the marking": steering(args) != Steering(),
+            "how files are read": reading.chosen(args).is_given,
+        }
+    )
+    with terminal.progress() as progress:
+        result = cut_on_cluster(
+            args.inputs,
+            database.chosen(args),
+            args.cluster,
+            shared=args.shared,
+            replace=args.replace,
+            discard=args.discard,
+            rehearsal=args.rehearse,
+            progress=progress,
+        )
+    terminal.result(result)
+    _tell(result, terminal, proven=False)
+    return 0
+
+
 def _tell_beside(result: BesideResult, terminal: Terminal) -> None:
     """The tables beside those that a database has, and the load."""
     evidence(result, terminal)
@@ -132,7 +180,8 @@ def _tell_beside(result: BesideResult, terminal: Terminal) -> None:
         terminal.say((command, BOLD), " prints the layout of the whole database")
 
 
-def _tell(result: CutResult, terminal: Terminal, engine: str = "") -> None:
+def _tell(result: CutResult, terminal: Terminal, engine: str = "", *, proven: bool = True) -> None:
+    """What a cut has made; `proven`: it has held every cell against its source."""
     for s in result.sources:
         terminal.say(
             "read ",
@@ -167,8 +216,11 @@ def _tell(result: CutResult, terminal: Terminal, engine: str = "") -> None:
         (result.database, BOLD),
         f"{large} in {result.seconds:.1f} s: "
         f"{counted(len(result.tables), 'table')}, {counted(links, 'link')}"
-        + ("" if result.script else ", every cell, link and row count checked"),
+        + (", every cell, link and row count checked" if proven and not result.script else ""),
     )
+    if not proven and not result.rehearsed:
+        command = f"kerfmark prove {shlex.quote(result.database)}"
+        terminal.say((command, BOLD), " compares every row with its file, on this machine")
     for source, rows in result.left_out.items():
         terminal.say(
             "left out ",

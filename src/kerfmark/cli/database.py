@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Mapping
 
 from kerfmark.engines import example_url, file_engine, script_names, servers
+from kerfmark.errors import UsageError
 
 A_FILE = file_engine().a_file
 """The kind of database that is a file, in a sentence."""
@@ -14,6 +16,8 @@ EXAMPLE_ENGINE = servers()[0].name
 """An engine, for examples."""
 SCRIPTS = script_names()
 """The engines that scripts can be written for, in a sentence."""
+EXAMPLE_CLUSTER = "spark://head.example:7077"
+"""The address of a cluster, for examples."""
 A_DATABASE = f"{A_FILE}, or the URL of a database on a server"
 
 
@@ -48,6 +52,26 @@ def script_engine(parser: argparse.ArgumentParser) -> None:
         metavar="ENGINE",
         help=f"the engine of the script: {SCRIPTS}",
     )
+
+
+def cluster(parser: argparse.ArgumentParser, more: str) -> None:
+    """The cluster that does the work."""
+    parser.add_argument(
+        "--cluster",
+        default="",
+        metavar="ADDRESS",
+        help=f"let a cluster do the work: spark://HOST:7077, yarn, k8s://HOST or sc://HOST; {more}",
+    )
+
+
+def refuse_on_cluster(options: Mapping[str, object]) -> None:
+    """Raises UsageError for options that a cluster does not take."""
+    if said := [name for name, value in options.items() if value]:
+        raise UsageError(
+            f"a cluster does not take {', '.join(said)}",
+            code="cluster.option",
+            next="say it in the layout where a layout can, or leave out --cluster",
+        )
 
 
 def chosen(args: argparse.Namespace) -> str:

@@ -19,6 +19,7 @@ later load depends on it, nothing happens.
   kerfmark undo apiary.db
   kerfmark undo apiary.db 3
   kerfmark undo apiary.db 3 --through          the later loads too
+  kerfmark undo /shared/apiary                 in a folder that a cluster wrote: the latest load
 """
 
 

@@ -183,6 +183,7 @@ def write_load(
                     "kerfmark": load.version,
                     "layout_id": load.layout,
                     "options": load.options.text(),
+                    **({"undone_at": load.undone_at} if load.undone_at else {}),
                 }
             ]
         ),

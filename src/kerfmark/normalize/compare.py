@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark.layout.model import ColumnSpec
+from kerfmark.normalize import sentences
 from kerfmark.normalize.match import Matched
 from kerfmark.normalize.merged import TableCount, Update
 from kerfmark.normalize.policy import EXCEPTION, owner_of, rule_of
@@ -77,7 +78,7 @@ class _Comparing:
                     "again",
                     tuple(feed.layout.key_headers(name)),
                     own,
-                    f"is in the database already, as a record of {name}",
+                    sentences.there_already(name),
                     "--known keep leaves what is there\n--known fill fills its blanks\n"
                     "--known overwrite replaces its values\nleave the row out",
                     name,
@@ -216,9 +217,7 @@ class _Comparing:
 
         def reason(row: int) -> str:
             text = there.get(int(self.matched.rows[name][record_of[row]])) or ""
-            return f"differs from the database, where this {name} has " + (
-                f'"{text}"' if text else "no value"
-            )
+            return sentences.differs_from_database(name, text)
 
         feed.problem(
             "differs",

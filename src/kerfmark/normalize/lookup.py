@@ -93,6 +93,26 @@ def resolve(
     return Found(gather(record, theirs, blank=-1), unknown, np.arange(before, parent.rows))
 
 
+def fill_unsaid(parent: TableRows, cells: Mapping[str, Cells], found: Found) -> None:
+    """Gives records of the parent that only others name what the first one says that was led to
+    them, in columns of which those before have said nothing."""
+    made = len(found.created)
+    there = (found.record >= 0) & (found.record < parent.rows - made)
+    there[there] = parent.source_rows()[found.record[there]] < 0
+    for name, (values, codes) in cells.items():
+        column = parent.typed(name)
+        asks = np.flatnonzero(there & (codes >= 0))
+        asks = asks[column.codes[found.record[asks]] < 0]
+        if not len(asks):
+            continue
+        records, first = np.unique(found.record[asks], return_index=True)
+        both = pa.concat_arrays([column.values, values]).dictionary_encode()
+        one = np.append(both.indices.to_numpy(), -1).astype(np.int32)  # of equal values
+        more = gather(one, column.codes)
+        more[records] = one[codes[asks[first]] + len(column.values)]
+        parent.columns[name] = Typed(both.dictionary, more)
+
+
 def _span(*codes: np.ndarray) -> int:
     """One more than the highest of some codes."""
     return max(int(some.max(initial=-1)) for some in codes) + 1

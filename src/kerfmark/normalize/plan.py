@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kerfmark.normalize import sentences
 from kerfmark.normalize.compare import Compared, same_value
 from kerfmark.normalize.match import Matched
 from kerfmark.normalize.merged import Known
@@ -301,9 +302,8 @@ class _Planning:
 
         def reason(row: int) -> str:
             other = meant(row)
-            has = f"in the database has the same {' + '.join(headers)}"
-            asked = f"; is {feed.text(keys[0], row)} a misspelling of it?" if other else ""
-            return f'{name} "{other}" {has}{asked}' if other else f"another {name} {has}"
+            said = feed.text(keys[0], row) if other else ""
+            return sentences.same_as_existing(name, other, said, headers)
 
         # one cause: what else is wrong with these rows comes of the key that was meant
         feed.supersede("differs", tuple(keys), rows)
@@ -313,7 +313,7 @@ class _Planning:
             headers,
             rows,
             reason,
-            f"correct {' + '.join(keys)} or {' + '.join(headers)} in the file",
+            sentences.correct_either(keys, headers),
             name,
             np.array([owner[record_of[r]] for r in rows.tolist()], np.int64),
             suggested=meant if len(keys) == 1 else None,

@@ -45,7 +45,8 @@ class Problem:
     `table`. `suggested` tells of a record what its cell under the header `suggested_for` (the only
     one of `headers`, unless it is said) may have been meant to say; "" for nothing. `remedy` has
     one way out on a line; `decide` gives for some of these lines the option that does the same ("":
-    there is none).
+    there is none). Where not all of the rows are known here, so many were `counted`; `values` are
+    then the cells at the first of the `places`.
     """
 
     kind: str
@@ -61,6 +62,8 @@ class Problem:
     suggested: Callable[[int], str] | None = None
     suggested_for: str = ""
     decide: Mapping[str, str] = field(default_factory=dict)
+    counted: int = 0
+    values: tuple[str, ...] = ()
 
     @property
     def column(self) -> str:
@@ -80,7 +83,7 @@ class Problem:
     @property
     def total(self) -> int:
         """How many records."""
-        return max(len(self.records), len(self.places), 1)
+        return max(len(self.records), len(self.places), self.counted, 1)
 
 
 class EnoughProblems(Exception):
@@ -213,15 +216,16 @@ def lines(
     out: list[str] = []
     told = 0
     for p in problems:
-        out += [f"{place}: {why}" for place, why in p.places]
-        told += len(p.places)
+        counted = p.places if p.counted else ()  # places of others are those of no records
+        out += [f"{place}: {why}" for place, why in p.places[len(counted) :]]
+        told += len(p.places) - len(counted)
         if not len(p.records) and not p.places:
             out.append(f"{origin(p.source, None, p.column)}: {p.why(-1)}")
             told += 1
         groups: dict[tuple[str, str | None, str], list[int]] = {}
-        for record in p.records[:GROUPED].tolist() if len(out) < most else ():
-            place = origin(p.source, record, p.column)
-            key = (place.file, place.sheet, p.why(record))
+        known = ((origin(p.source, r, p.column), p.why(r)) for r in p.records[:GROUPED].tolist())
+        for place, why in (*counted, *known) if len(out) < most else ():
+            key = (place.file, place.sheet, why)
             if key in groups or len(out) + len(groups) < most:
                 groups.setdefault(key, []).append(place.row or 0)
         for (file, sheet, why), rows in groups.items():

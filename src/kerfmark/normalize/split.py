@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from functools import partial
 
 import numpy as np
 import pyarrow as pa
@@ -18,6 +19,7 @@ import pyarrow.compute as pc
 from kerfmark.errors import DataRefused, Origin, counted
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout
+from kerfmark.normalize import sentences
 from kerfmark.normalize.anomalies import MOST_COMPARED, find_anomalies, near_existing
 from kerfmark.normalize.incoming import Incoming
 from kerfmark.normalize.keys import put_in_order, with_keys
@@ -36,6 +38,7 @@ from kerfmark.normalize.problems import (
 from kerfmark.normalize.rejoin import check_rejoined
 from kerfmark.normalize.table_rows import SHOWN, Column, Counted, Linked, TableRows, Typed
 from kerfmark.normalize.tables import SourceTables
+from kerfmark.plan.compile import compiled
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.read.source import CORRECT_RAGGED, RaggedRow
 
@@ -108,9 +111,25 @@ def refused(
 ) -> DataRefused:
     """The error for problems that nothing was done about; `deciding` is the command that takes
     decisions ("": the same one again, None: there is none)."""
+    return refusal(
+        problems,
+        lambda source, record, header: sources[source].found.origin(record, header),
+        lambda source, header, record: sources[source].text(header, record),
+        deciding,
+    )
+
+
+def refusal(
+    problems: Problems,
+    origin: Callable[[str, int | None, str], Origin],
+    text: Callable[[str, str, int], str],
+    deciding: str | None,
+) -> DataRefused:
+    """The same, where the `origin` and the `text` of a cell are asked for elsewhere (by source,
+    record and header; by source, header and record)."""
     found = [p for p in problems.worst_first() if p.severity == "broken"]
-    shown, told = lines(found, lambda s, r, h: sources[s].found.origin(r, h), SHOWN)
-    remedies = (r for p in found for r in advice(p, sources[p.source].text, deciding))
+    shown, told = lines(found, origin, SHOWN)
+    remedies = (r for p in found for r in advice(p, partial(text, p.source), deciding))
     return DataRefused(
         f"{counted(problems.total, 'problem')} between the data and the layout",
         code="data.misfit",
@@ -423,8 +442,8 @@ def _counted(
                 "not allowed",
                 (table.spec.columns[column].header,),
                 rows[at[:1]],
-                f"is not {wanted[int(at[0])]}, the next number",
-                f'let it count on\nset key = ["{column}"] in tables > {name}',
+                sentences.not_next(wanted[int(at[0])]),
+                sentences.count_on(column, name),
                 name,
             )
         elif new is None:
@@ -440,25 +459,17 @@ def _fill(
 ) -> dict[tuple[str, str], Found]:
     """Makes all tables, links them, and checks them; when `adding`, what is not known here may be
     known to the database."""
+    plan = compiled(layout)
     tables |= {n: _empty(layout, n) for n, t in layout.tables.items() if t.source not in feeds}
-    order = [n for n in layout.parents_first() if n not in tables]
-    for name in order:
-        spec = layout.tables[name]
-        if not spec.part_of:
-            tables[name] = feeds[spec.source].table(name)
-    for name in order:
-        spec = layout.tables[name]
-        if spec.part_of:
-            tables[name] = feeds[spec.source].part(name, tables[spec.part_of])
+    for name, step in plan.tables.items():
+        if step.source in feeds:
+            feed = feeds[step.source]
+            tables[name] = feed.part(step, tables[step.owner]) if step.owner else feed.table(step)
     found: dict[tuple[str, str], Found] = {}
-    links = [
-        (name, link, target)
-        for name, spec in layout.tables.items()
-        for link, target in spec.links.items()
-        if spec.source in feeds and target.by
-    ]
-    links.sort(key=lambda one: any("." in path for path in one[2].by))  # after what they depend on
-    for name, link, target in links:  # as its own source says it, before others add to it
+    for lookup in plan.lookups:  # as its own source says it, before others add to it
+        name, link, target = lookup.table, lookup.link, lookup.spec
+        if layout.tables[name].source not in feeds:
+            continue
         feed = feeds[layout.tables[name].source]
         target = target.model_copy(update={"missing": "create"}) if adding else target
         got = found[name, link] = feed.look_up(tables[name], link, target, tables)

@@ -12,7 +12,8 @@ import pyarrow as pa
 
 from kerfmark.errors import article
 from kerfmark.layout.model import ColumnSpec, Layout, LinkSpec, TableSpec
-from kerfmark.normalize.lookup import Found, differing, nearest, resolve
+from kerfmark.normalize import sentences
+from kerfmark.normalize.lookup import Found, differing, fill_unsaid, nearest, resolve
 from kerfmark.normalize.nearest import nearest_of
 from kerfmark.normalize.parts import filled_groups, parts_of_records, split_cells, stacked
 from kerfmark.normalize.prepare import Cells, Prepared
@@ -20,6 +21,8 @@ from kerfmark.normalize.problems import Problem, Problems, Reason, is_misspelt
 from kerfmark.normalize.remedies import of_misfits
 from kerfmark.normalize.table_rows import Column, Counted, Linked, TableRows, Typed
 from kerfmark.normalize.transform import not_allowed
+from kerfmark.plan.compile import listed
+from kerfmark.plan.model import ColumnStep, Plan, TableStep
 from kerfmark.profile.codes import (
     combine,
     distinct,
@@ -162,47 +165,40 @@ class SourceTables:
         ]
         return combine([codes for _, codes in columns], [len(values) for values, _ in columns])
 
-    def table(self, name: str) -> TableRows:
+    def table(self, step: TableStep) -> TableRows:
         """The records of a table, without those links that are looked up; what is wrong is added to
         the problems."""
-        spec = self.layout.tables[name]
-        listed = next((c for c in spec.columns.values() if c.split), None)
-        if listed is not None:
-            return self._all_parts(name, spec, listed)
-        codes, count = (None, self.ready.rows) if spec.each_row else self.identity(name)
+        name, spec = step.name, self.layout.tables[step.name]
+        if step.kind == "all parts":
+            return self._all_parts(step)
+        codes, count = (None, self.ready.rows) if step.kind == "rows" else self.identity(name)
         first = None if codes is None else first_rows(codes, count)
         if codes is not None:
             self._whole_keys(name, codes)
         columns: dict[str, Column] = {self.layout.key_of(name): Counted()}
-        for link, target in spec.links.items():
-            link_codes, size = self._link_identity(target)
-            headers = list(target.by.values()) or self.layout.key_headers(target.to)
-            if link not in spec.known_by:
-                self._agree(name, codes, count, link_codes, size, tuple(headers))
-            columns[link] = Linked(link_codes if first is None else gather(link_codes, first))
-        for column, c in spec.columns.items():
-            columns[column] = self._column(name, spec, column, c, codes, count, first)
+        for link in step.links.values():
+            link_codes, size = self._link_identity(link.spec)
+            if link.agreed:
+                self._agree(name, codes, count, link_codes, size, link.headers)
+            columns[link.name] = Linked(link_codes if first is None else gather(link_codes, first))
+        for column in step.columns.values():
+            columns[column.name] = self._column(name, spec, column, codes, count, first)
         table = TableRows(name, spec, count, columns, first)
-        for unique in (
-            spec.unique_sets if isinstance(spec.key, str) else [*spec.unique_sets, spec.key]
-        ):
-            if (spec.each_row or unique != spec.known_by) and (
-                spec.known != "add" or unique != spec.known_by
-            ):
-                self._unique(table, unique)
+        for unique in step.unique:
+            self._unique(table, unique)
         return table
 
     def _column(
         self,
         name: str,
         spec: TableSpec,
-        column: str,
-        c: ColumnSpec,
+        step: ColumnStep,
         codes: np.ndarray | None,
         count: int,
         first: np.ndarray | None,
     ) -> Column:
         """The values of one column."""
+        column, c = step.name, step.spec
         if c.derived:
             (values, of_rows), wrong = self.ready.derived(c)
             header = ""
@@ -221,13 +217,11 @@ class SourceTables:
                 if exact and not c.instead_of
                 else (self.ready.typed(header, c), self.ready.column(header, c).codes)
             )
-        if c.usual and codes is not None:
-            return Typed(values, most_frequent(codes, of_rows, count, len(values)))
-        if c.conflicts != "refuse" and codes is not None:
-            return Typed(values, choose_value(codes, of_rows, count, len(values), c.conflicts))
-        if c.instead_of:
+        if step.rule in ("most frequent", "first", "last") and codes is not None:
+            return Typed(values, choose_value(codes, of_rows, count, len(values), step.rule))
+        if step.rule == "exception":
             of_rows = self._exceptions(c)
-        elif column not in spec.known_by:
+        elif step.rule == "same":
             self._agree(name, codes, count, of_rows, len(values), (header or column,))
         return Typed(values, of_rows if first is None else gather(of_rows, first))
 
@@ -244,20 +238,55 @@ class SourceTables:
                 "differs",
                 (spec.header,),
                 rows,
-                f"is blank where {spec.instead_of} usually has a value",
-                f'fill the cells\ntake "{spec.header}" out of tables > {spec.instead_of}',
+                sentences.blank_exception(spec.instead_of),
+                sentences.fill_exception(spec.header, spec.instead_of),
                 spec.instead_of,
             )
         return np.where(encoded.codes != expected, encoded.codes, -1)
 
-    def _all_parts(self, name: str, spec: TableSpec, listed: ColumnSpec) -> TableRows:
+    def check_rows(self, plan: Plan) -> None:
+        """Adds what is wrong with rows each for itself: cells that do not fit, or are not allowed,
+        and keys of which only a part is filled."""
+        for step in plan.of_source(self.name):
+            if step.kind == "records":
+                self._whole_keys(step.name, self.identity(step.name)[0])
+            for column in step.columns.values():
+                self._check_column(step.name, column)
+        for lookup in plan.lookups:
+            for path, cell in (*lookup.by.items(), *lookup.repeats.items()):
+                found = self.layout.follow(lookup.spec.to, path)
+                if cell.source == self.name and cell.form == "value" and found:
+                    self._check(found[0], path.split(".")[-1], cell.spec, cell.header)
+
+    def _check_column(self, table: str, column: ColumnStep) -> None:
+        """Adds what is wrong with the cells of a column, each for itself."""
+        for cell in column.cells:
+            if cell.form == "value":
+                self._check(table, column.name, column.spec, cell.header)
+            elif cell.form == "parts":
+                parts, _, _ = self._split(cell.header, cell.split)
+                self._part_values(table, column.name, column.spec, parts)
+            elif cell.form == "derived":
+                _, wrong = self.ready.derived(column.spec)
+                if len(wrong):
+                    self._unfit_derived(table, column.name, column.spec, (), wrong)
+            elif cell.form == "derived parts":
+                header, _, split = cell.split.partition("\n")
+                parts, codes, starts = self._split(header, split)
+                _, misfit = self.ready.derived_of_parts(column.spec, header, parts)
+                if len(misfit):
+                    rows, _, at = parts_of_records(self.ready.column(header).codes, starts)
+                    wrong = distinct(rows[np.isin(codes[at], misfit)])
+                    self._unfit_derived(table, column.name, column.spec, (header,), wrong)
+
+    def _all_parts(self, step: TableStep) -> TableRows:
         """The distinct parts of the cells of a column, in the order in which they first appear."""
-        parts, _, _ = self._split(listed.header, listed.split)
-        column = next(n for n, c in spec.columns.items() if c is listed)
-        values = self._part_values(name, column, listed, parts)
+        name, [(column, whole)] = step.name, step.columns.items()
+        parts, _, _ = self._split(whole.spec.header, whole.spec.split)
+        values = self._part_values(name, column, whole.spec, parts)
         return TableRows(
             name,
-            spec,
+            self.layout.tables[name],
             len(parts),
             {
                 self.layout.key_of(name): Counted(),
@@ -271,13 +300,12 @@ class SourceTables:
             self._parts[header, separator] = split_cells(self.ready.column(header), separator)
         return self._parts[header, separator]
 
-    def part(self, name: str, owner: TableRows) -> TableRows:
+    def part(self, step: TableStep, owner: TableRows) -> TableRows:
         """The records of a table that is part of another."""
-        spec = self.layout.tables[name]
+        name, spec = step.name, self.layout.tables[step.name]
         rows = owner.source_rows()
-        link = self.layout.owner_link(name)
         columns: dict[str, Column] = {self.layout.key_of(name): Counted()}
-        several = [c for c in spec.columns.values() if c.headers]
+        several = [c.spec for c in step.columns.values() if c.rule == "group"]
         if several:
             groups = [
                 [self.ready.column(h, c).codes[rows] for h, c in zip(group, several, strict=True)]
@@ -285,14 +313,16 @@ class SourceTables:
             ]
             record, place = filled_groups(groups)
         else:
-            header, separator = self._listed(spec)
+            header, separator = listed(self.layout, name)
             _, codes, starts = self._split(header, separator)
             record, place, at = parts_of_records(self.ready.column(header).codes[rows], starts)
             self._places[name] = codes[at], rows[record]
-        columns |= {n: Linked(record.astype(np.int32)) for n in spec.links if n == link}
-        columns |= {n: Linked(np.full(len(record), -1, np.int32)) for n in spec.links if n != link}
-        for n, c in spec.columns.items():
-            if c.headers:
+        columns |= {n: Linked(record.astype(np.int32)) for n, k in step.links.items() if k.owner}
+        nowhere = Linked(np.full(len(record), -1, np.int32))  # until they are looked up
+        columns |= {n: nowhere for n, k in step.links.items() if not k.owner}
+        for n, column in step.columns.items():
+            c = column.spec
+            if column.rule == "group":
                 for h in c.headers:
                     self._check(name, n, c, h)
                 columns[n] = Typed(
@@ -303,9 +333,9 @@ class SourceTables:
                         place,
                     )
                 )
-            elif c.told:
+            elif column.rule == "told":
                 columns[n] = Typed(to_typed(pa.array(c.told), c.of_type), place.astype(np.int32))
-            elif c.position:
+            elif column.rule == "position":
                 most = int(place.max(initial=0)) + 1
                 columns[n] = Typed(pa.array(np.arange(1, most + 1)), place.astype(np.int32))
             elif c.derived:
@@ -319,7 +349,7 @@ class SourceTables:
 
     def _derived_of_parts(self, name: str, column: str, spec: ColumnSpec) -> Typed:
         """A column that is computed from each part of a cell."""
-        header, separator = self._listed(self.layout.tables[name])
+        header, separator = listed(self.layout, name)
         parts, _, _ = self._split(header, separator)
         codes, rows = self._places[name]
         (values, of_parts), wrong = self.ready.derived_of_parts(spec, header, parts)
@@ -338,16 +368,6 @@ class SourceTables:
             f"set a wider type for {name}.{column} in the layout",
             name,
         )
-
-    def _listed(self, spec: TableSpec) -> tuple[str, str]:
-        """The header whose cells a table holds the parts of, and what separates them."""
-        for column in spec.columns.values():
-            if column.split:
-                return column.header, column.split
-        link = next(link for link in spec.links.values() if link.by)
-        parent = self.layout.tables[link.to]
-        [(column_name, header)] = link.by.items()
-        return header, parent.columns[column_name].split
 
     def look_up(
         self, table: TableRows, name: str, link: LinkSpec, tables: Mapping[str, TableRows]
@@ -368,6 +388,7 @@ class SourceTables:
             if "." not in column:
                 cells[column] = self._cells(table, parent, column, header, rows)
         found = resolve(parent, link, cells, linked)
+        fill_unsaid(parent, {c: cells[c] for c in link.repeats if c in cells}, found)
         if link.missing == "refuse" and len(found.unknown):
             by = list(link.by)
             values, codes = cells[by[0]]
@@ -381,19 +402,14 @@ class SourceTables:
                 return known(text(row)) if len(by) == 1 else ""
 
             def reason(row: int) -> str:
-                found = f'; the nearest is "{near(row)}"' if near(row) else ""
-                return f'"{text(row)}" was not found in {link.to}{found}'
+                return sentences.not_found(text(row), link.to, near(row))
 
-            remedy = (
-                'correct the cells\nset missing = "create" or "blank" in tables > '
-                f"{table.name} > links > {name}"
-            )
             self.problem(
                 "unknown",
                 tuple(link.by.values()),
                 rows[found.unknown],
                 reason,
-                remedy,
+                sentences.find_or_create(table.name, name),
                 link.to,
                 suggested=near,
             )
@@ -453,10 +469,8 @@ class SourceTables:
                 "differs",
                 (header,),
                 rows[wrong],
-                f"differs from {parent.name}, which has another value for the same {known}",
-                f'correct the cells\ntake "{header}" out of repeats of tables > {name} > links > '
-                f"{link} and give it a "
-                "column",
+                sentences.differs_from_parent(parent.name, known),
+                sentences.no_repeat(header, name, link),
                 parent.name,
             )
 
@@ -613,13 +627,10 @@ class SourceTables:
         def reason(row: int) -> str:
             code = codes[row]
             if code < 0:
-                return f"is filled though {key} is blank"
+                return sentences.filled_without_key(key)
             earlier = first[code] < row and other[first[code]] == expected[code]
             usual_text = " + ".join(self.text(h, int(example[code])) for h in headers)
-            return (
-                f"differs from {'an earlier row' if earlier else 'most rows'} with the same {key}, "
-                f"which {'has' if earlier else 'have'} {usual_text}"
-            )
+            return sentences.differs_from_others(key, usual_text, bool(earlier))
 
         def meant(row: int) -> str:
             usual = self.cell(headers[0], int(example[codes[row]])) if codes[row] >= 0 else ""
@@ -630,8 +641,7 @@ class SourceTables:
             headers,
             rows,
             reason,
-            f'correct the cells\nmove "{" + ".join(headers)}" from tables > {table} to a table '
-            'with a record per row\nset conflicts = "most frequent" for it in the layout',
+            sentences.agree(headers, table),
             table,
             suggested=meant if len(headers) == 1 else None,
         )
@@ -686,12 +696,12 @@ class SourceTables:
             link = table.spec.links.get(name)
             header = self.header_of(table, name)
             rows = table.source_rows()[records]
-            remedy = f'list "{name}" under optional of tables > {table.name}'
+            remedy = sentences.optional(name, table.name)
             decide = {remedy: f"--optional {table.name}.{name} lets it be blank"}
             if (rows < 0).all() and not named:
                 continue
             if (rows < 0).all():
-                why = f"records of {table.name} that are only referred to have no value"
+                why = sentences.only_referred_to(table.name)
                 self.problem(
                     "cannot be",
                     (header,) if header else (),
@@ -756,7 +766,7 @@ class SourceTables:
             if like := meant(row):
                 asked = f"is {self.text(keys[0], row)} a misspelling of it?"
                 return f'{table.name} "{like}" ({place}) has the same; {asked}'
-            return f"duplicates an earlier row ({place})"
+            return sentences.duplicates(place)
 
         keys = self.layout.key_headers(table.name)
         named = len(keys) == 1 and unique != spec.known_by
@@ -772,8 +782,7 @@ class SourceTables:
             headers,
             rows[records],
             reason,
-            f"correct the rows\ntake {', '.join(unique)} out of known_by or unique of tables > "
-            f"{table.name}",
+            sentences.tell_apart(unique, table.name),
             table.name,
             suggested=meant if named else None,
             suggested_for=keys[0] if named else "",
@@ -791,8 +800,7 @@ def _known_text(parent: TableRows, column: str, record: int) -> str:
 
 def _shown(column: EncodedColumn, row: int) -> str:
     """A cell in quotes, shortened."""
-    text = column.values[int(column.codes[row])].as_py()
-    return f'"{text}"' if len(text) <= 60 else f'"{text[:57]}..."'
+    return sentences.quoted(column.values[int(column.codes[row])].as_py())
 
 
 def choose_value(

@@ -282,6 +282,13 @@ class DelimitedSource:
                 _other_encoding(bad),
             )
 
+    def fingerprint(self) -> str:
+        """The fingerprint that reading the whole file would tell, without cutting its records."""
+        digest = xxhash.xxh3_128()
+        for _, raw, _, _ in self._chunks():
+            digest.update(xxhash.xxh3_128_digest(raw))
+        return digest.hexdigest()
+
     def _chunks(self) -> Iterator[tuple[memoryview, bytes, bool, bool]]:
         """The file after its header as pieces of whole records in UTF-8, each with the bytes read
         for it, whether its quotes need a closer look, and whether it is the last one."""

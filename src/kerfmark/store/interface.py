@@ -405,6 +405,30 @@ class New(Protocol):
         ...
 
 
+class Parts(Protocol):
+    """Rows that other machines bring to a server, in parts that are tables of their own; it can be
+    sent to them."""
+
+    def put(
+        self, number: int, types: Sequence[tuple[str, ColumnType]], rows: pa.Table, first: int
+    ) -> None:
+        """Makes a part of some rows, on any machine; one that is there is replaced. `first` is the
+        number of the first row, where the table has a key of its own (0: it has not)."""
+        ...
+
+    def take_in(
+        self, new: New, table: str, names: Sequence[str], keys: Sequence[str], parts: Sequence[int]
+    ) -> None:
+        """Puts the rows of some parts into a table that is being built, in their order; `keys` are
+        the columns of a key of its own."""
+        ...
+
+    def held(self) -> AbstractContextManager[None]:
+        """While parts are collected: what programs have left that were killed is removed before,
+        and these parts afterwards."""
+        ...
+
+
 class Database(Protocol):
     """Where a database is. `folder` is that from which its ledger names files (none: by their whole
     path)."""

@@ -42,6 +42,7 @@ from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.layout_beside import kept_beside, told_beside
 from kerfmark.verbs.layout_in_force import LayoutInForce
 from kerfmark.verbs.left_as_it_was import left_as_it_was, parents_left
+from kerfmark.verbs.loaded_before import loaded_already, named_twice
 from kerfmark.verbs.new_headers import NewHeaders, likeness
 from kerfmark.verbs.own_forms import SaidForms, in_own_forms
 from kerfmark.verbs.problem_groups import problem_groups
@@ -458,25 +459,9 @@ class Adding(LayoutInForce):
                 old = known.get(found.fingerprint)
                 if old and old.source == name:
                     at = loads[old.load].at
-                    raise DataRefused(
-                        "this file was loaded already",
-                        code="data.again",
-                        origin=part.origin(),
-                        why=f"the same content came as {old.file} with load {old.load} "
-                        f"on {at} (UTC)",
-                        next="nothing needs to be done\n"
-                        f"kerfmark undo {shlex.quote(self.database.name)} {old.load} takes it "
-                        "back\n"
-                        "--again loads it a second time",
-                    )
+                    raise loaded_already(part.origin(), old.file, old.load, at, self.database.name)
                 if found.fingerprint in seen:
-                    raise DataRefused(
-                        "this file is named twice",
-                        code="data.again",
-                        origin=part.origin(),
-                        why=f"it has the same content as {seen[found.fingerprint]}",
-                        next="leave one of them out",
-                    )
+                    raise named_twice(part.origin(), seen[found.fingerprint])
                 seen[found.fingerprint] = place
 
     def _rehearse(

@@ -240,6 +240,7 @@ def cut(
         ):
             options = Options(set_aside=aside is not None, decided=again or bool(proposal.decided))
             _build(database, new, done, text, encoded, options, rehearsal, progress)
+        rows = {t.name: t.rows for t in done.tables}
         return CutResult(
             database.name,
             0 if rehearsal else database.size(),
@@ -252,9 +253,7 @@ def cut(
                 )
                 for n, e in encoded.items()
             ),
-            tuple(
-                _made(layout, t) for name in layout.tables for t in done.tables if t.name == name
-            ),
+            tuple(table_made(layout, n, rows[n]) for n in layout.tables if n in rows),
             proposal.reasons,
             proposal.references,
             (*proposal.notes, *((database.name, r) for r in new.remarks)),
@@ -370,7 +369,8 @@ def _counting(table: TableRows, progress: Progress) -> Callable[[int], None]:
     return told
 
 
-def _made(layout: Layout, table: TableRows) -> TableMade:
-    spec = layout.tables[table.name]
-    key = ", ".join(layout.key_columns(table.name))
-    return TableMade(table.name, table.rows, key, spec.known_by, spec.parents, tuple(spec.columns))
+def table_made(layout: Layout, name: str, rows: int) -> TableMade:
+    """A table of a layout that was made with so many rows."""
+    spec = layout.tables[name]
+    key = ", ".join(layout.key_columns(name))
+    return TableMade(name, rows, key, spec.known_by, spec.parents, tuple(spec.columns))

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from kerfmark.address import database_at
 from kerfmark.errors import NO_TABLES, Origin, UsageError
 from kerfmark.layout.derive import settled
 from kerfmark.layout.diagram import Box, Diagram, Flow, Line, Row, diagram_of
@@ -15,6 +14,7 @@ from kerfmark.progress import Progress, silent
 from kerfmark.store.interface import Reader, TableFacts
 from kerfmark.store.names import view_name
 from kerfmark.store.quoting import quote
+from kerfmark.verbs.read_only import database_to_read
 
 ENDINGS = (".svg", ".png", ".pdf", ".mmd", ".dot")
 """What a picture may be."""
@@ -82,7 +82,7 @@ def draw(what: str | Path, progress: Progress = silent) -> Diagram:
     if str(what).lower().endswith(".toml"):
         path = Path(what)
         return diagram_of(settled(read_layout(path)[0], {}), path.name)
-    where = database_at(what)
+    where = database_to_read(what)
     with where.reading() as reader:
         names = reader.tables()
         if not names:

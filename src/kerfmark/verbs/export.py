@@ -14,7 +14,6 @@ from typing import TYPE_CHECKING, Any, Literal, Protocol
 
 import pyarrow as pa
 
-from kerfmark.address import database_at
 from kerfmark.engines import script_engine, script_names
 from kerfmark.errors import DataRefused, UsageError
 from kerfmark.ledger.records import LoadedFile
@@ -34,6 +33,7 @@ from kerfmark.verbs.export_rows import (
     tables_parents_first,
 )
 from kerfmark.verbs.nested_export import nesting
+from kerfmark.verbs.read_only import database_to_read
 from kerfmark.verbs.same_bytes import difference
 from kerfmark.write.delimited import DelimitedFile, Spelling
 from kerfmark.write.described import NAME as METADATA
@@ -124,7 +124,7 @@ def export(
     if target.suffix.lower() == ".tsv" and not spelled.delimiter and not folder:
         spelled = dataclasses.replace(spelled, delimiter="\t")
     _sensible(target, folder, kind, form, engine, nested, spelled, tables, flat)
-    where: Database = database_at(database)
+    where: Database = database_to_read(database)
     with where.reading() as reader, atomic_target(target, folder=folder, replace=replace) as place:
         inside = look_inside(reader)
         job = _Job(reader, inside, place, target, spelled, progress, folder=where.folder or Path())

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from kerfmark.address import database_at
 from kerfmark.ledger.records import Ledger, Load, LoadedFile
+from kerfmark.verbs.read_only import database_to_read
 
 
 @dataclass(frozen=True)
@@ -36,7 +36,7 @@ class LoadsResult:
 def loads(database: str | Path) -> LoadsResult:
     """What was loaded into a database, and when. Raises TargetError when Kerfmark did not make
     it."""
-    with database_at(database).reading() as reader:
+    with database_to_read(database).reading() as reader:
         ledger = Ledger(reader)
     return LoadsResult(reader.name, tuple(shown(ledger, load) for load in ledger.loads))
 

@@ -50,12 +50,26 @@ def _group(
     problem: Problem, sources: Mapping[str, EncodedSource], most: int | None, deciding: str | None
 ) -> Group:
     encoded = sources[problem.source]
-    found = [Place(origin, "", why) for origin, why in problem.places]
+    found = places_of(problem)
     for record in problem.records[:most].tolist():
         origin = encoded.found.origin(record, problem.column or None)
         found.append(Place(origin, _value(encoded, record, problem.headers), problem.why(record)))
     if not len(problem.records) and not problem.places:
         found.append(Place(encoded.found.origin(None, problem.column or None), "", problem.why(-1)))
+    return group_of(problem, found[:most], advice(problem, encoded.text, deciding))
+
+
+def places_of(problem: Problem) -> list[Place]:
+    """The places that a problem has itself, each with its value, where that is known."""
+    unknown = [""] * (len(problem.places) - len(problem.values))
+    return [
+        Place(origin, value, why)
+        for (origin, why), value in zip(problem.places, [*problem.values, *unknown], strict=True)
+    ]
+
+
+def group_of(problem: Problem, places: Sequence[Place], remedies: Sequence[str]) -> Group:
+    """A problem as it is told, with its first places and what to do about it."""
     return Group(
         problem.kind,
         problem.severity,
@@ -63,8 +77,8 @@ def _group(
         problem.source,
         problem.column,
         problem.total,
-        tuple(found[:most]),
-        "\n".join(advice(problem, encoded.text, deciding)),
+        tuple(places),
+        "\n".join(remedies),
     )
 
 

@@ -10,7 +10,6 @@ from pathlib import Path
 import numpy as np
 
 from kerfmark import __version__
-from kerfmark.address import database_at
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout
 from kerfmark.layout.text import parse_layout
@@ -23,6 +22,7 @@ from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.progress import Progress, silent
 from kerfmark.store.quoting import quote
 from kerfmark.verbs.loads import LoadShown, shown
+from kerfmark.verbs.read_only import database_to_read
 from kerfmark.verbs.recording import now
 from kerfmark.verbs.sources import open_loaded
 
@@ -92,7 +92,7 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
     Raises TargetError when Kerfmark did not make the database, SourceError when a source is no
     longer there.
     """
-    started, where = time.perf_counter(), database_at(database)
+    started, where = time.perf_counter(), database_to_read(database)
     with where.reading() as reader:
         ledger = Ledger(reader)
         layout = parse_layout(ledger.layout, "the layout in the database")
@@ -106,9 +106,10 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
         live = {load.number for load in ledger.live}
         proofs = []
         for name, (encoded, mine) in opened.items():
-            changed = [found.fingerprint for _, found, _ in encoded.parts()] != [
-                f.fingerprint for f in mine
-            ]
+            changed = any(
+                f.fingerprint and found.fingerprint != f.fingerprint
+                for (_, found, _), f in zip(encoded.parts(), mine, strict=True)
+            )
             proofs.append(
                 prove_source(
                     reader,

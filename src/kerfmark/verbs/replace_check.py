@@ -21,7 +21,7 @@ from kerfmark.store.quoting import quote
 @dataclass(frozen=True)
 class Losses:
     """What is in a database that Kerfmark made: tables with their rows, views, loads after the
-    first one (with what made them and their files), changes of the layout since the first one, rows
+    first one (that they would be lost), changes of the layout since the first one, rows
     that no load made (by table), and objects of other people that would go too, or prevent it
     (kind and name). `ours`: Kerfmark made it, or filled it (`existing`)."""
 
@@ -37,7 +37,7 @@ class Losses:
     @property
     def losses(self) -> list[str]:
         """What cannot be had again by building the same tables from the same files, in words."""
-        out = [f"{load} would be lost" for load in self.later]
+        out = [*self.later]
         if self.edits:
             out.append(
                 f"{counted(self.edits, 'change')} of the layout since the first load would be lost"
@@ -73,8 +73,7 @@ def find_losses(reader: Reader, whole: bool) -> Losses:
         others += [("table", t) for t in tables if t.lower() not in named]
         others += [("view", v) for v in reader.views() if v.lower() not in named]
     later = [
-        f"load {n.number} ({n.verb}: "
-        f"{', '.join(dict.fromkeys(f.file for f in ledger.files if f.load == n.number))})"
+        load_lost(n.number, n.verb, [f.file for f in ledger.files if f.load == n.number])
         for n in ledger.live
         if n.number > 1
     ]
@@ -131,14 +130,24 @@ def refuse_to_replace(database: Database, discard: bool) -> None:
             next="name another place, or drop these first",
         )
     if goes.losses and not discard:
-        raise TargetError(
-            "replacing the database would lose more than its first load",
-            code="target.losses",
-            origin=where,
-            more=goes.losses[:10],
-            total=len(goes.losses),
-            next="--replace --discard loses that\nname another place",
-        )
+        raise losing(database.name, goes.losses)
+
+
+def losing(name: str, losses: Sequence[str]) -> TargetError:
+    """The error for what would be lost if a database were replaced."""
+    return TargetError(
+        "replacing the database would lose more than its first load",
+        code="target.losses",
+        origin=Origin(name),
+        more=losses[:10],
+        total=len(losses),
+        next="--replace --discard loses that\nname another place",
+    )
+
+
+def load_lost(number: int, verb: str, files: Sequence[str]) -> str:
+    """That a load would be lost."""
+    return f"load {number} ({verb}: {', '.join(dict.fromkeys(files))}) would be lost"
 
 
 def refuse_other_layout(

@@ -8,12 +8,12 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from kerfmark.address import database_at
 from kerfmark.errors import DataRefused, Origin, UsageError
 from kerfmark.ledger.records import Ledger
 from kerfmark.progress import Progress, silent
 from kerfmark.store.interface import LinkFacts, Reader, TableFacts
 from kerfmark.store.quoting import literal, quote
+from kerfmark.verbs.read_only import database_to_read
 from kerfmark.verbs.record_names import counting_by_group, names_of, naming_columns
 
 
@@ -112,7 +112,7 @@ def show(
             "--where needs a table" if where else "--sort needs a table",
             next="name the table: kerfmark show DB TABLE --where COLUMN=VALUE --sort COLUMN",
         )
-    with database_at(database).reading() as reader:
+    with database_to_read(database).reading() as reader:
         tables, views = reader.tables(), reader.views()
         if table is not None:
             tables, views = [_existing(reader, table)], []
@@ -126,13 +126,13 @@ def show(
 
 def names(database: str | Path) -> list[str]:
     """The tables and views of a database. Raises TargetError when it is none."""
-    with database_at(database).reading() as reader:
+    with database_to_read(database).reading() as reader:
         return [*reader.tables(), *reader.views()]
 
 
 def layout_of(database: str | Path) -> str:
     """The layout in force, as text. Raises TargetError when Kerfmark did not make the database."""
-    with database_at(database).reading() as reader:
+    with database_to_read(database).reading() as reader:
         return str(Ledger(reader).layout)
 
 
@@ -148,7 +148,7 @@ def rows_of(
 
     Raises what `show` raises.
     """
-    with database_at(database).reading() as reader:
+    with database_to_read(database).reading() as reader:
         facts = reader.facts(_existing(reader, table))
         assert facts is not None
         yield tuple(c.name for c in facts.columns)
@@ -185,7 +185,7 @@ MOST_IN_A_TREE = 100_000
 
 def tree_of(database: str | Path, table: str) -> TreeResult:
     """A table that refers to itself, as a tree. Raises UsageError for one that does not."""
-    with database_at(database).reading() as reader:
+    with database_to_read(database).reading() as reader:
         facts = reader.facts(_existing(reader, table))
         assert facts is not None
         own = [k for k in facts.links if k.to.lower() == table.lower() and len(k.columns) == 1]
@@ -222,7 +222,7 @@ def show_record(database: str | Path, table: str, key: str, *, rows: int = 3) ->
 
     Raises TargetError when it is not a database, UsageError when it has no such table or record.
     """
-    with database_at(database).reading() as reader:
+    with database_to_read(database).reading() as reader:
         facts = reader.facts(_existing(reader, table))
         assert facts is not None
         if not facts.key:

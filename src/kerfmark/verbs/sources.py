@@ -99,7 +99,7 @@ def open_source(name: str, spec: SourceSpec, folder: Path, only: Collection[str]
     wanted = [p for p in places(at(spec.file)) if not only or file_beside(p, folder) in only]
     found = [(place, sheet, told) for place in wanted for sheet, told in _sheets(place, spec.sheet)]
     told = [
-        _filled_in(Path(spec.file).name, Path(place).name) + said if "*" in spec.file else said
+        filled_in(Path(spec.file).name, Path(place).name) + said if "*" in spec.file else said
         for place, _, said in found
     ]
     opened = [
@@ -217,10 +217,10 @@ def _sheets(place: str, pattern: str) -> list[tuple[str, str]]:
             origin=Origin(place),
             next=f"its sheets are {', '.join(inside)}",
         )
-    return [(s, _filled_in(pattern, s)) for s in fitting]
+    return [(s, filled_in(pattern, s)) for s in fitting]
 
 
-def _filled_in(pattern: str, name: str) -> str:
+def filled_in(pattern: str, name: str) -> str:
     """The text that the `*` of a pattern matches in a name."""
     found = re.fullmatch(re.escape(pattern).replace(r"\*", "(.*)").replace(r"\?", "."), name)
     return " ".join(found.groups()) if found else name

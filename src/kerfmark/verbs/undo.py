@@ -5,12 +5,11 @@ from __future__ import annotations
 import shlex
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
-from kerfmark.address import database_at
+from kerfmark.address import database_at, is_data_sets
 from kerfmark.errors import DataRefused, Origin, UsageError
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import REPLACED, read_changes
@@ -22,20 +21,9 @@ from kerfmark.store.quoting import literal, quote
 from kerfmark.verbs.recording import now
 from kerfmark.verbs.recut import Replay, make_again, read_again
 from kerfmark.verbs.retry import changed_meanwhile, retried
+from kerfmark.verbs.undo_result import UndoResult, wanted_load
 
-
-@dataclass(frozen=True)
-class UndoResult:
-    """What taking loads back did: their numbers, per table how many rows went and how many values
-    changed, the rows that stay because rows that no load made need them, and those that stay
-    because other loads say them too, as (table, rows)."""
-
-    database: str
-    loads: tuple[int, ...]
-    tables: tuple[tuple[str, int, int], ...]
-    stay: tuple[tuple[str, int], ...]
-    said_by_others: tuple[tuple[str, int], ...]
-    seconds: float
+__all__ = ["UndoResult", "undo"]
 
 
 def undo(
@@ -54,6 +42,8 @@ def undo(
     Raises UsageError when there is no such load, DataRefused when something depends on it or was
     changed since.
     """
+    if is_data_sets(database):
+        return _in_folder(database, load, through, backup)
     started, where = time.perf_counter(), database_at(database)
     if backup is not None:
         where.copy(Path(backup))
@@ -91,6 +81,20 @@ def undo(
     )
 
 
+def _in_folder(
+    folder: str | Path, load: int | None, through: bool, backup: str | Path | None
+) -> UndoResult:
+    """The same in a folder that a cluster wrote."""
+    from kerfmark.verbs.undo_in_folder import undo_in_folder
+
+    if backup is not None:
+        raise UsageError(
+            "a folder that a cluster wrote is not copied here",
+            next="leave out --backup: the files of a load that is taken back are all that goes",
+        )
+    return undo_in_folder(folder, load, through=through)
+
+
 def _numbers(ledger: Ledger, load: int | None, through: bool) -> list[int]:
     """The loads that are to be taken back, the latest first."""
     number = _wanted(ledger, load)
@@ -101,19 +105,7 @@ def _numbers(ledger: Ledger, load: int | None, through: bool) -> list[int]:
 
 def _wanted(ledger: Ledger, load: int | None) -> int:
     live = [n.number for n in ledger.live]
-    if not live:
-        raise UsageError(
-            "nothing is left that could be taken back", next="kerfmark loads DB tells the history"
-        )
-    if load is not None and load not in live:
-        gone = next((n for n in ledger.loads if n.number == load), None)
-        raise UsageError(
-            f"load {load} was taken back already, at {gone.undone_at} (UTC)"
-            if gone
-            else f"there is no load {load}",
-            next=f"the loads that can be taken back are {', '.join(map(str, live))}",
-        )
-    return live[-1] if load is None else load
+    return wanted_load(live, {n.number: n.undone_at for n in ledger.loads}, load)
 
 
 def _needs_replay(reader: Reader, ledger: Ledger, numbers: Sequence[int]) -> bool:

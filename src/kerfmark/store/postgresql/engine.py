@@ -8,7 +8,7 @@ from kerfmark.engines import Engine, SourceConnection
 
 if TYPE_CHECKING:
     from kerfmark.address import Address
-    from kerfmark.store.interface import Database
+    from kerfmark.store.interface import Database, Parts
     from kerfmark.store.script_style import ScriptStyle
 
 
@@ -26,6 +26,12 @@ def _source(where: Address) -> SourceConnection:
     path = {"options": f"-c search_path={where.schema}"} if where.schema else {}
     how: dict[str, Any] = arguments(where) | path
     return SourceConnection("postgresql+psycopg://", {"creator": lambda: psycopg.connect(**how)})
+
+
+def _parts(where: Address, run: str) -> Parts:
+    from kerfmark.store.postgresql.parts import PostgresParts
+
+    return PostgresParts(where, run)
 
 
 def _script() -> ScriptStyle:
@@ -57,6 +63,7 @@ ENGINES = (
         database=_database,
         source=_source,
         script=_script,
+        parts=_parts,
         run_script="psql -v ON_ERROR_STOP=1 -f {script} {database}",
         query="psql {database} -c {sql}",
         kept_tables=("pg_",),

@@ -1,0 +1,12 @@
+"""Here: carrying a plan out on a cluster of machines that run Apache Spark, with the same result as
+in one process. Executors read files (in whole, or in blocks) and turn their cells into values with
+`normalize`'s own code; the cluster's engine groups, joins and numbers records; executors write the
+tables, and the driver publishes them in one step.
+
+`session` connects; `files` finds files and cuts large ones into blocks; `staging` runs in
+the executors and reads one unit of rows; `steps` carries the plan out on what they read;
+`checks` looks for what does not fit, and `problems` tells it; `parquet` writes tables; `folder`
+is the folder of data sets that comes of it, and `existing` gives what it has to rows that
+are added.
+
+Not here: what the tables are (`plan` says it), and any conversion of cells."""

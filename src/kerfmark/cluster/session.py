@@ -1,0 +1,308 @@
+"""The connection to a cluster, and what is told where there is none."""
+
+from __future__ import annotations
+
+import base64
+import contextlib
+import importlib.util
+import json
+import logging
+import os
+import re
+import shutil
+import signal
+import subprocess
+import sys
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kerfmark import errors
+from kerfmark.errors import KerfmarkError, Origin, UsageError
+from kerfmark.progress import Progress, silent
+
+if TYPE_CHECKING:
+    from pyspark.sql import SparkSession
+
+PATIENCE = 120.0
+"""Seconds without any machine after which a cluster is taken for lost (KERFMARK_CLUSTER_PATIENCE in
+the environment overrules it)."""
+_LOOKS = 2.0
+"""Seconds from one look at a cluster to the next."""
+OLDEST_JAVA = 17
+"""The oldest Java that the engine runs on."""
+SCHEMES = ("spark://", "k8s://", "sc://")
+"""How the addresses of clusters begin, other than `yarn`."""
+_LOST = re.compile(
+    "SparkContext was shut down|SparkContext has been shutdown|has been stopped|Connection refused|"
+    "Master removed our application|All masters are unresponsive|Answer from Java side is empty|"
+    "failed to connect to all addresses|UNAVAILABLE|cannot call methods on a stopped",
+    re.IGNORECASE,
+)
+
+
+class ClusterError(UsageError):
+    """The cluster cannot be used, or was lost."""
+
+    code = "cluster"
+
+
+def is_cluster(address: str) -> bool:
+    """Whether a text is the address of a cluster."""
+    return address == "yarn" or address.startswith(SCHEMES)
+
+
+@contextlib.contextmanager
+def connected(address: str, progress: Progress = silent) -> Iterator[tuple[SparkSession, Progress]]:
+    """A session with the cluster at an address, which ends with the block; and what is to be told
+    of the steps, which `progress` hears with the tasks that the cluster has done of each.
+
+    Raises ClusterError where there is none, and where it is lost on the way.
+    """
+    if not is_cluster(address):
+        raise ClusterError(
+            f'"{address}" is not the address of a cluster',
+            code="cluster.address",
+            next="name it like spark://HOST:7077, yarn, k8s://HOST:443 or sc://HOST:15002",
+        )
+    # what the driver's own libraries log is for developers; an interrupt is told once, by us
+    quiet = logging.NullHandler()
+    logging.getLogger().addHandler(quiet)
+    there = _there(address)
+    progress("connecting", 0, 0)
+    session = there or _connect(address)
+    watch = _Watch(session, progress, address)
+    try:
+        yield session, watch.step
+    except KerfmarkError:
+        raise
+    except Exception as error:
+        raise (watch.lost or _told(error, address)) from error
+    finally:
+        watch.end()
+        if there is None:
+            with contextlib.suppress(Exception):
+                session.stop()
+        logging.getLogger().removeHandler(quiet)
+
+
+class _Watch:
+    """Looks at a cluster while it works: tells how far it is, and ends the work where all of its
+    machines are gone."""
+
+    def __init__(self, session: SparkSession, progress: Progress, address: str) -> None:
+        self.lost: ClusterError | None = None
+        self._progress, self._address, self._step = progress, address, "connecting"
+        self._over = threading.Event()
+        self._context: Any = None if address.startswith("sc://") else session.sparkContext
+        self._thread = threading.Thread(target=self._look, daemon=True)
+        if self._context is not None:
+            self._thread.start()
+
+    def step(self, step: str, done: int, total: int) -> None:
+        """A step that begins, or how far it is."""
+        self._step = step
+        self._progress(step, done, total)
+
+    def end(self) -> None:
+        """Looks no more."""
+        self._over.set()
+        if self._thread.is_alive():
+            self._thread.join(10)
+
+    def _look(self) -> None:
+        patience = float(os.environ.get("KERFMARK_CLUSTER_PATIENCE", PATIENCE))
+        alone = 0.0
+        while not self._over.wait(_LOOKS):
+            with contextlib.suppress(Exception):  # of a context that ends meanwhile
+                self._tell_tasks()
+                machines = self._context._jsc.sc().getExecutorMemoryStatus().size() - 1
+                alone = 0.0 if machines > 0 else alone + _LOOKS
+                if alone < patience:
+                    continue
+                self.lost = ClusterError(
+                    "the cluster cannot be reached, or was lost",
+                    code="cluster.lost",
+                    origin=Origin(self._address),
+                    why=f"for {patience:.0f} seconds none of its machines has worked for this",
+                    next="look whether it runs and has room for this, and run the same command "
+                    "again: nothing was published",
+                )
+                self._context.cancelAllJobs()
+
+    def _tell_tasks(self) -> None:
+        tracker = self._context.statusTracker()
+        stages = [tracker.getStageInfo(s) for s in tracker.getActiveStageIds()]
+        tasks = [(s.numCompletedTasks, s.numTasks) for s in stages if s is not None]
+        if tasks and not self._over.is_set():
+            done, total = (sum(n) for n in zip(*tasks, strict=True))
+            self._progress(self._step, done, total)
+
+
+def _there(address: str) -> SparkSession | None:
+    """The session that this process has already, whose it stays. Raises ClusterError where it is
+    one with another cluster: a process can have one only."""
+    if "pyspark" not in sys.modules:
+        return None
+    from pyspark.sql import SparkSession
+
+    there = SparkSession.getActiveSession()
+    if there is None or address.startswith("sc://"):
+        return there
+    if there.sparkContext.master != address:
+        raise ClusterError(
+            "this process has a session with another cluster",
+            code="cluster.session",
+            origin=Origin(str(there.sparkContext.master)),
+            next="stop that session first, or name its address",
+        )
+    return there
+
+
+def _connect(address: str) -> SparkSession:
+    missing = [p for p in ("pyspark", "pandas") if importlib.util.find_spec(p) is None]
+    if missing:
+        raise ClusterError(
+            "working on a cluster needs a package that is not installed",
+            code="cluster.package",
+            why=f"there is no {' and no '.join(missing)}",
+            next="pip install 'kerfmark[spark]' installs it",
+        )
+    if not address.startswith("sc://"):
+        _check_java()
+    os.environ.setdefault("PYSPARK_PYTHON", sys.executable)
+    from pyspark.sql import SparkSession
+
+    builder = SparkSession.builder
+    builder = (
+        builder.remote(address) if address.startswith("sc://") else builder.master(address)
+    ).appName("kerfmark")
+    for name, value in _settings(address).items():
+        builder = builder.config(name, value)
+    interrupted = signal.getsignal(signal.SIGINT)
+    try:
+        with _without_chatter():
+            session: SparkSession = builder.getOrCreate()
+            if threading.current_thread() is threading.main_thread():
+                signal.signal(signal.SIGINT, interrupted)  # the engine's own asks the cluster first
+            if not address.startswith("sc://"):
+                session.sparkContext.setLogLevel("OFF")
+            session.range(1).count()  # a cluster that is not there is noticed here
+    except Exception as error:
+        raise _told(error, address) from error
+    return session
+
+
+def _settings(address: str) -> dict[str, str]:
+    """What is usual for a session; what the cluster's own configuration says comes first."""
+    out = {
+        "spark.sql.session.timeZone": "UTC",
+        "spark.sql.ansi.enabled": "true",
+        "spark.sql.execution.arrow.maxRecordsPerBatch": "65536",
+        "spark.ui.showConsoleProgress": "false",
+    }
+    if not address.startswith("sc://"):
+        out |= {"spark.ui.enabled": "false", "spark.task.maxFailures": "4"}
+    for name, value in os.environ.items():  # KERFMARK_SPARK_executor_memory=4g
+        if name.startswith("KERFMARK_SPARK_"):
+            out["spark." + name.removeprefix("KERFMARK_SPARK_").replace("_", ".")] = value
+    return out
+
+
+def _check_java() -> None:
+    """Raises ClusterError unless there is a Java that is new enough."""
+    home = os.environ.get("JAVA_HOME")
+    java = str(Path(home, "bin", "java")) if home else shutil.which("java")
+    remedy = (
+        f"install Java {OLDEST_JAVA} or later (Debian: apt-get install "
+        f"openjdk-{OLDEST_JAVA}-jre-headless), or set JAVA_HOME to where it is\n"
+        "use an address like sc://HOST:15002, which needs no Java here"
+    )
+    try:
+        said = subprocess.run(
+            [java or "java", "-version"], capture_output=True, text=True, check=True, timeout=60
+        ).stderr
+    except (OSError, subprocess.SubprocessError) as error:
+        raise ClusterError(
+            "working on a cluster needs Java, which is not there",
+            code="cluster.java",
+            why=str(error),
+            next=remedy,
+        ) from error
+    found = re.search(r'version "(?:1\.)?(\d+)', said)
+    if found and int(found[1]) < OLDEST_JAVA:
+        raise ClusterError(
+            f"Java {found[1]} is too old",
+            code="cluster.java",
+            why=f"the cluster's engine needs {OLDEST_JAVA} or later",
+            next=remedy,
+        )
+
+
+@contextlib.contextmanager
+def _without_chatter() -> Iterator[None]:
+    """Keeps what the Java program says while it starts off the terminal."""
+    if os.environ.get("KERFMARK_TRACEBACK"):
+        yield
+        return
+    sys.stderr.flush()
+    kept, nothing = os.dup(2), os.open(os.devnull, os.O_WRONLY)
+    try:
+        os.dup2(nothing, 2)
+        yield
+    finally:
+        os.dup2(kept, 2)
+        os.close(kept)
+        os.close(nothing)
+
+
+def _told(error: BaseException, address: str) -> KerfmarkError:
+    """What a failure of the cluster is to a person."""
+    said = str(error)
+    if raised := error_from_executor(said):
+        return raised
+    first = next((line.strip() for line in said.splitlines() if line.strip()), repr(error))
+    if _LOST.search(said) or type(error).__name__ in ("Py4JNetworkError", "ConnectionRefusedError"):
+        return ClusterError(
+            "the cluster cannot be reached, or was lost",
+            code="cluster.lost",
+            origin=Origin(address),
+            why=first[:300],
+            next="look whether it runs, and run the same command again: nothing was published",
+        )
+    if lost := re.search(r"ModuleNotFoundError: No module named '([^']+)'", said):
+        return ClusterError(
+            "the machines of the cluster do not have the packages that this needs",
+            code="cluster.package",
+            origin=Origin(address),
+            why=f"there is no {lost[1]} in the Python that they run",
+            next="pip install 'kerfmark[spark]' there, for the Python that PYSPARK_PYTHON names\n"
+            "set PYSPARK_PYTHON here to one that they all have",
+        )
+    return ClusterError(
+        "the cluster could not do its part",
+        code="cluster.failed",
+        origin=Origin(address),
+        why=first[:600],
+        next="look at the cluster's own log, and run the same command again: nothing was "
+        "published\nKERFMARK_TRACEBACK=1 makes the same command say all that it knows",
+    )
+
+
+MARK = "kerfmark-error:"
+"""What is before an error of our own in what an executor says."""
+
+
+def error_from_executor(said: str) -> KerfmarkError | None:
+    """An error that was raised in an executor, as it would have been raised here."""
+    found = re.search(re.escape(MARK) + "([A-Za-z0-9+/=]+)", said)
+    if not found:
+        return None
+    fields: dict[str, Any] = json.loads(base64.b64decode(found[1]))
+    origin, kind = fields.pop("origin"), fields.pop("kind")
+    known = {k.__name__: k for k in vars(errors).values() if isinstance(k, type)}
+    class_ = known.get(kind, KerfmarkError)
+    error = class_(**fields) if issubclass(class_, KerfmarkError) else KerfmarkError(**fields)
+    error.origin = Origin(**origin) if origin else None
+    return error
