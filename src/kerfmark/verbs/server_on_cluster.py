@@ -175,7 +175,15 @@ class IntoServer:
         load = load_of(built, "cut", 1)
         files = [
             LoadedFile(
-                1, f.source, f.file, f.bytes, prints[f.file], f.rows, f.told, f.reading, f.left_out
+                1,
+                f.source,
+                f.file,
+                f.bytes,
+                prints[f.file] if f.blocks else f.as_read,
+                f.rows,
+                f.told,
+                f.reading,
+                f.left_out,
             )
             for f in load.files
         ]
