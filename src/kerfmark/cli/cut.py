@@ -78,13 +78,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     database.cluster(
         parser, "--into then names a folder for the tables, as data sets in Parquet, or a server"
     )
-    parser.add_argument(
-        "--shared",
-        default="",
-        metavar="FOLDER",
-        help="with --cluster and a server: a folder that all machines reach, for what is needed "
-        "on the way",
-    )
+    database.shared(parser, "with --cluster and a server")
     loading.known_in_filled_tables(parser)
     loading.rehearse(parser, "build and check everything, and keep nothing")
     steering_arguments(parser)

@@ -64,6 +64,25 @@ def cluster(parser: argparse.ArgumentParser, more: str) -> None:
     )
 
 
+def shared(parser: argparse.ArgumentParser, when: str) -> None:
+    """The folder for what a cluster needs on the way."""
+    parser.add_argument(
+        "--shared",
+        default="",
+        metavar="FOLDER",
+        help=f"{when}: a folder that all machines reach, for what is needed on the way",
+    )
+
+
+def no_shared_folder() -> UsageError:
+    """The error where that folder must be named, and is not."""
+    return UsageError(
+        "a cluster needs a folder that all of its machines reach",
+        code="cluster.shared",
+        next="name one with --shared FOLDER: what is put there is gone afterwards",
+    )
+
+
 def refuse_on_cluster(options: Mapping[str, object]) -> None:
     """Raises UsageError for options that a cluster does not take."""
     if said := [name for name, value in options.items() if value]:

@@ -17,11 +17,18 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from kerfmark.verbs.beside import BesideResult
-    from kerfmark.verbs.mark import MarkResult, Reason, Reference, Steering, TableMarked
+    from kerfmark.verbs.mark import (
+        MarkResult,
+        Reason,
+        Reference,
+        SampleTested,
+        Steering,
+        TableMarked,
+    )
 
 NAME = "mark"
 SUMMARY = "propose the tables, with the evidence for each, as a layout to edit"
-ABOUT = """\
+ABOUT = f"""\
 Reads files wholly and proposes tables, keys and links, with the evidence for each. With -o the
 proposal is written as a layout, a text file to edit and to cut from; an existing layout
 keeps its edits, and only gets what it does not know yet.
@@ -35,6 +42,7 @@ keeps its edits, and only gets what it does not know yet.
   kerfmark mark book.xlsx --no-link Code --link "Beekeeper=keeper" -o book.layout.toml
   kerfmark mark visits.csv --type "Day=D/M/YYYY" --key "hive=Tag" --table-name "visit=inspection"
   kerfmark mark book.layout.toml --correct "Kind:wodden=wooden"           decides in a layout that is there
+  kerfmark mark /shared/visits.csv -o /shared/visits.layout.toml --cluster {database.EXAMPLE_CLUSTER} --shared /shared/tmp
 """  # noqa: E501
 WIDEST = 100
 
@@ -56,6 +64,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="FILE.html",
         help="the same as one page for the owner of the data: first rows, doubts, what to say",
     )
+    database.cluster(parser, "it proposes from a sample, and tests that on all rows")
+    database.shared(parser, "with --cluster")
     parser.add_argument(
         "--replace",
         action="store_true",
@@ -208,6 +218,11 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     if args.onto:
         return mapping.run(args, steering(args), terminal)
     mapping.refuse_without_database(args)
+    if args.cluster:
+        result = _on_cluster(args, terminal)
+        terminal.result(result)
+        _tell(result, args, terminal)
+        return 0
     with terminal.progress() as progress:
         result = mark(
             args.inputs,
@@ -223,8 +238,30 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     return 0
 
 
+def _on_cluster(args: argparse.Namespace, terminal: Terminal) -> MarkResult:
+    """The same on a cluster."""
+    from kerfmark.verbs.mark_on_cluster import mark_on_cluster
+
+    database.refuse_on_cluster({"--report": args.report})
+    if not args.shared:
+        raise database.no_shared_folder()
+    with terminal.progress() as progress:
+        return mark_on_cluster(
+            args.inputs,
+            args.output,
+            args.cluster,
+            args.shared,
+            steering=steering(args),
+            reading=reading.chosen(args),
+            replace_layout=args.replace,
+            progress=progress,
+        )
+
+
 def _tell(result: MarkResult, args: argparse.Namespace, terminal: Terminal) -> None:
     evidence(result, terminal)
+    if result.sample is not None:
+        _tell_sample(result.sample, terminal)
     if result.new or result.missing:
         terminal.say()
         terminal.say(("new since the layout was written", HEAD))
@@ -237,10 +274,11 @@ def _tell(result: MarkResult, args: argparse.Namespace, terminal: Terminal) -> N
     files = shlex.join(map(str, args.inputs))
     if result.layout:
         kept = " (your edits are kept)" if result.new else ""
+        into = f"FOLDER --cluster {args.cluster}" if args.cluster else "DB"
         terminal.say(
             "layout ",
             (result.layout, BOLD),
-            f"{kept}: edit it, then kerfmark cut {shlex.quote(result.layout)} --into DB",
+            f"{kept}: edit it, then kerfmark cut {shlex.quote(result.layout)} --into {into}",
         )
     else:
         terminal.say(
@@ -249,6 +287,18 @@ def _tell(result: MarkResult, args: argparse.Namespace, terminal: Terminal) -> N
         )
     if args.report:
         terminal.note("wrote ", (str(args.report), BOLD))
+
+
+def _tell_sample(sample: SampleTested, terminal: Terminal) -> None:
+    """Of how many rows a proposal was made, and on how many it was tested."""
+    terminal.say()
+    whole = sample.rows == sample.of_rows
+    terminal.say(
+        "proposed from ",
+        (counted(sample.rows, "row"), BOLD),
+        "" if whole else f" of {sample.of_rows:,}, and tested on all of them",
+        "" if whole else f" ({counted(sample.rounds, 'proposal')})",
+    )
 
 
 def evidence(result: MarkResult | BesideResult, terminal: Terminal) -> None:

@@ -20,18 +20,21 @@ LISTED = 10
 """Explained differences, and files, that are listed."""
 NAME = "prove"
 SUMMARY = "compare the sources with the database, row by row"
-ABOUT = """\
+ABOUT = f"""\
 Reads the sources again, rejoins the tables, and compares every row and cell. Exit code 1 when
 anything differs.
 
   kerfmark prove apiary.db
   kerfmark prove apiary.db --report proof.html                           a page that an auditor can keep
+  kerfmark prove /shared/apiary --cluster {database.EXAMPLE_CLUSTER}        tables that a cluster wrote
 """  # noqa: E501
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Declares what the command takes."""
     database.argument(parser)
+    database.cluster(parser, "the folder that is proven is one that all of its machines reach")
+    database.shared(parser, "with --cluster, where the folder that is proven is only read")
     parser.add_argument(
         "--report", type=Path, metavar="FILE", help="write the proof as one HTML page to keep"
     )
@@ -48,7 +51,14 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     if args.report is not None:
         require_writable(args.report, args.replace)
     with terminal.progress() as progress:
-        result = prove(database.chosen(args), progress=progress)
+        if args.cluster:
+            from kerfmark.verbs.prove_on_cluster import prove_on_cluster
+
+            result = prove_on_cluster(
+                database.chosen(args), args.cluster, shared=args.shared, progress=progress
+            )
+        else:
+            result = prove(database.chosen(args), progress=progress)
     if args.report is not None:
         from kerfmark.cli.proof import proof_page
 

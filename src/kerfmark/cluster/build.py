@@ -7,7 +7,7 @@ import json
 import pickle
 import re
 import uuid
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, TypeVar
 
@@ -26,6 +26,7 @@ from kerfmark.cluster.files import (
     size_of,
 )
 from kerfmark.cluster.folder import FileRead, TableSet
+from kerfmark.cluster.frames import col
 from kerfmark.cluster.parquet import FileWritten, Shape, published, put_in_order, write_table
 from kerfmark.cluster.problems import Places, as_problems, unit_problems
 from kerfmark.cluster.staging import (
@@ -40,7 +41,7 @@ from kerfmark.cluster.staging import (
     staged,
     texts_of,
 )
-from kerfmark.cluster.steps import LookupResult, Steps
+from kerfmark.cluster.steps import LookupResult, PlanResult, Steps
 from kerfmark.errors import KerfmarkError, Origin, SourceError
 from kerfmark.layout.model import Layout, SourceSpec
 from kerfmark.normalize.problems import Problem
@@ -88,8 +89,9 @@ class Adding:
 @dataclass
 class Built:
     """What a build gave: what became of each unit, by source, problems (then there is nothing
-    else), records of each table, those that rows say and that were there before (`known`), what
-    became of links, and the files that were written."""
+    else; `told` has their places), records of each table, those that rows say and that were there
+    before (`known`), what became of links, how many records have a link (`linked`, where it was
+    asked), and the files that were written."""
 
     layout: Layout
     staged: dict[str, list[Staged]]
@@ -100,6 +102,8 @@ class Built:
     lookups: list[LookupResult] = field(default_factory=list)
     created: dict[str, int] = field(default_factory=dict)
     known: dict[str, int] = field(default_factory=dict)
+    told: list[ProblemRows] = field(default_factory=list)
+    linked: dict[tuple[str, str], int] = field(default_factory=dict)
     files: dict[str, list[FileWritten]] = field(default_factory=dict)
     shapes: dict[str, Shape] = field(default_factory=dict)
 
@@ -120,18 +124,20 @@ def build(
     target: str,
     progress: Progress,
     adding: Adding | None = None,
+    count_links: bool = False,
 ) -> Built:
     """Builds the tables of a settled layout below the folder `target` ("": writes none), with
     `staging` for what is needed on the way. Sources `here` were read by this process. When
-    `adding`, only what is not there yet is made."""
+    `adding`, only what is not there yet is made. With `count_links` it is told how many records
+    have each link, where nothing is written."""
     plan = compiled(layout)
     headers = {n: s.headers for n, s in distributed.items()}
     headers |= {n: e.source.headers for n, e in here.items()}
     job = Job(layout, plan, staging, opener, headers)
-    units = _units(session, staging, distributed, progress)
+    units = units_of(session, staging, distributed, progress)
     numbers = len(units)
     size = sum(u.end - u.start or size_of(u.place) for u in units)
-    _prepare(session, size)
+    prepare(session, size)
     done: dict[str, list[Staged]] = {n: [] for n in layout.sources}
     for one, unit in zip(
         in_tasks(session, staging, units, lambda u: _stage(job, u), "reading", progress),
@@ -162,12 +168,13 @@ def build(
         told += Checks(steps, carried, places, lacking).all()
         if told:
             _add_values(session, job, told, {u.number: u for u in units}, read_here, progress)
-        out.problems = as_problems(told, places)
+        out.problems, out.told = as_problems(told, places), told
         out.lookups = carried.lookups
         out.created = {n: t.created for n, t in carried.tables.items()}
         out.known = {n: t.met.count() for n, t in carried.tables.items() if t.met is not None}
         if out.problems or not target:
             out.rows = {n: t.new.count() for n, t in carried.tables.items()}
+            out.linked = dict(_linked(carried)) if count_links else {}
             return out
         if adding is None:  # what is there already keeps its numbers
             put_in_order(steps, carried, staging)
@@ -187,6 +194,17 @@ def build(
     finally:
         steps.release()
     return out
+
+
+def _linked(carried: PlanResult) -> Iterator[tuple[tuple[str, str], int]]:
+    """How many records have each link."""
+    from pyspark.sql import functions as F
+
+    for name, table in carried.tables.items():
+        if table.links:
+            counts = table.frame.agg(*[F.count(col(place)) for place in table.links.values()])
+            for link, n in zip(table.links, counts.collect()[0], strict=True):
+                yield (name, link), int(n)
 
 
 def read_before(
@@ -266,7 +284,7 @@ def _check_account(layout: Layout, built: Built) -> None:
             )
 
 
-def _prepare(session: SparkSession, size: int) -> None:
+def prepare(session: SparkSession, size: int) -> None:
     """Sets how the engine works on so many bytes: making programs of its plans, and changing these
     on the way, takes longer than small files do."""
     large = size > SMALL
@@ -301,7 +319,7 @@ def _look(unit: Unit) -> str:
     return f"{counts.quotes} {counts.even} {counts.odd} {int(outside)} {int(inside)}"
 
 
-def _units(
+def units_of(
     session: SparkSession, staging: str, distributed: Mapping[str, SourceFiles], progress: Progress
 ) -> list[Unit]:
     """All units, in the order of sources, files and rows."""

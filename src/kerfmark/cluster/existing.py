@@ -135,17 +135,27 @@ class Existing:
     def _stored(self, name: str, wanted: Collection[str]) -> tuple[DataFrame, dict[str, str]]:
         """Columns of a table as its files have them, with `_id`; and what each is called in the
         frame."""
-        table = self.sets[name]
-        kinds = {c: parse_type(kind) for c, kind in table.columns}
         called = {c: f"s{i}" for i, c in enumerate(dict.fromkeys(wanted))}
-        types = [f"{s} {engine_type(kinds[c])}" for c, s in called.items()]
-        schema = ", ".join([f"{ID} bigint", *types])
-        if not table.files:
-            return local_frame(self.session, [], schema), called
+        return stored(self.session, self.sets[name], self.place, called), called
+
+
+def stored(
+    session: SparkSession, table: TableSet, place: str, called: Mapping[str, str]
+) -> DataFrame:
+    """Columns of a table of the folder `place` as its files have them, as they are to be `called`,
+    with `_id`. Raises TargetError, when it is looked into, where a file is not as it was
+    written."""
+    kinds = {c: parse_type(kind) for c, kind in table.columns}
+    types = [f"s{i} {engine_type(kinds[c])}" for i, c in enumerate(called)]
+    schema = ", ".join([f"{ID} bigint", *types])
+    if not table.files:
+        frame = local_frame(session, [], schema)
+    else:
         firsts = [*accumulate((f.rows for f in table.files), initial=1)][:-1]
-        task = _reader(self.place, table.files, firsts, {c: kinds[c].arrow for c in called})
+        task = _reader(place, table.files, firsts, {c: kinds[c].arrow for c in called})
         size = len(table.files)
-        return self.session.range(0, size, 1, size).mapInArrow(task, schema), called
+        frame = session.range(0, size, 1, size).mapInArrow(task, schema)
+    return frame.select(ID, *[col(f"s{i}").alias(n) for i, n in enumerate(called.values())])
 
 
 def _reader(

@@ -3,7 +3,8 @@ cannot mix names up."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import re
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
@@ -160,3 +161,29 @@ def literal_array(values: pa.Array, type_: str) -> Column:
     from pyspark.sql import functions as F
 
     return F.array(*[F.lit(v) for v in values.to_pylist()]).cast(f"array<{type_}>")
+
+
+def uri(file: str) -> str:
+    """A file as the cluster's engine names it."""
+    return file if "://" in file else f"file://{file}"
+
+
+def glob_escaped(file: str) -> str:
+    """The same where it is read: some letters are those of patterns there."""
+    return re.sub(r"([\[\]{}*?\\])", r"\\\1", uri(file))
+
+
+def folded_column(frame: DataFrame, column: str, name: str) -> DataFrame:
+    """A frame with a column of texts as they are compared loosely."""
+    place = frame.columns.index(column)
+    schema = ", ".join(f"`{n}` {t}" for n, t in (*frame.dtypes, (name, "string")))
+    names = [*frame.columns, name]
+
+    def fold(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+        from kerfmark.profile.convert import folded
+
+        for batch in batches:
+            texts = folded(batch.column(place).cast(pa.string()))
+            yield pa.RecordBatch.from_arrays([*batch.columns, texts], names=names)
+
+    return frame.mapInArrow(fold, schema)

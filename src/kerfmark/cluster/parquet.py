@@ -15,9 +15,9 @@ import pyarrow.parquet as pq
 import xxhash
 
 from kerfmark.cluster.files import filesystem
-from kerfmark.cluster.frames import ID, ID_BITS, col, joined, numbered
+from kerfmark.cluster.frames import ID, ID_BITS, col, glob_escaped, joined, numbered, uri
 from kerfmark.cluster.staging import errors_to_driver
-from kerfmark.cluster.steps import PlanResult, Steps, glob_escaped, uri
+from kerfmark.cluster.steps import PlanResult, Steps
 from kerfmark.errors import KerfmarkError
 from kerfmark.layout.model import Layout
 

@@ -174,13 +174,13 @@ def errors_to_driver() -> Iterator[None]:
 
 def stage(job: Job, unit: Unit) -> Staged:
     """Reads a unit and writes its cells. Raises what reading raises."""
-    with _read(job, unit) as encoded:
+    with unit_read(job, unit) as encoded:
         return staged(job, unit, encoded)
 
 
 def cells_told(job: Job, unit: Unit, cells: Sequence[tuple[int, Sequence[str]]]) -> list[str]:
     """Reads a unit again for what some of its records (as read) have under some headers."""
-    with _read(job, unit) as encoded:
+    with unit_read(job, unit) as encoded:
         return texts_of(encoded, cells)
 
 
@@ -205,7 +205,7 @@ def texts_of(encoded: EncodedSource, cells: Sequence[tuple[int, Sequence[str]]])
 
 
 @contextmanager
-def _read(job: Job, unit: Unit) -> Iterator[EncodedSource]:
+def unit_read(job: Job, unit: Unit) -> Iterator[EncodedSource]:
     """What a unit says."""
     with _place_of(unit) as place:
         yield _encoded(job, _with_place(job.layout, unit, place), unit)
@@ -278,9 +278,7 @@ def staged(job: Job, unit: Unit, encoded: EncodedSource) -> Staged:
     cells = job.plan.cells[unit.source]
     file = ""
     if ready.rows:
-        # a name of a source may be anything, and so is not the name of a folder
-        which = list(job.plan.cells).index(unit.source)
-        file = f"{job.folder}/source-{which}/{unit.number:06}-{uuid.uuid4().hex[:12]}.parquet"
+        file = file_of(job, unit)
         _write(file, ready, cells, unit)
     headers = [h for h in encoded.source.headers if h in {c.header for c in encoded.columns}]
     return Staged(
@@ -295,23 +293,28 @@ def staged(job: Job, unit: Unit, encoded: EncodedSource) -> Staged:
             if (at := job.layout.column_of(unit.source, h)) and (n := ready.changed(h, at[1]))
         },
         [_told(p, unit) for p in problems.found],
-        list(_files(ready, encoded, unit)),
-        _runs(encoded, unit),
+        list(files_of(ready, encoded, unit)),
+        runs_of(encoded, unit),
         encoded.source.how,
     )
 
 
+def file_of(job: Job, unit: Unit) -> str:
+    """A file for the rows of a unit: each attempt has its own."""
+    # a name of a source may be anything, and so is not the name of a folder
+    which = list(job.plan.cells).index(unit.source)
+    return f"{job.folder}/source-{which}/{unit.number:06}-{uuid.uuid4().hex[:12]}.parquet"
+
+
 def _write(file: str, ready: Prepared, cells: tuple[Cell, ...], unit: Unit) -> None:
     rows = ready.rows
-    records = ready.encoded.records
-    at = (np.arange(rows) if records is None else records) + (unit.number << PLACE_BITS)
     columns: dict[str, pa.Array] = {
-        "_at": pa.array(at.astype(np.int64)),
+        "_at": places_of(ready, unit),
         "_n": pa.array(np.arange(rows, dtype=np.int64)),
     }
     unfit: dict[int, list[str]] = {}
     for cell in cells:
-        columns[cell.name] = for_engine(_values(ready, cell))
+        columns[cell.name] = for_engine(cell_values(ready, cell))
         if cell.form == "value" and columns[cell.name].null_count:
             filled = ready.column(cell.header, cell.spec).codes >= 0
             lost = columns[cell.name].is_null().to_numpy(zero_copy_only=False) & filled
@@ -322,13 +325,25 @@ def _write(file: str, ready: Prepared, cells: tuple[Cell, ...], unit: Unit) -> N
         if unfit
         else pa.nulls(rows, pa.list_(pa.string()))
     )
+    write_rows(file, columns)
+
+
+def places_of(ready: Prepared, unit: Unit) -> pa.Array:
+    """The place of each row of a unit."""
+    records = ready.encoded.records
+    at = (np.arange(ready.rows) if records is None else records) + (unit.number << PLACE_BITS)
+    return pa.array(at.astype(np.int64))
+
+
+def write_rows(file: str, columns: dict[str, pa.Array]) -> None:
+    """Writes rows where the cluster's engine reads them."""
     system, path = filesystem(file)
     system.create_dir(path.rpartition("/")[0], recursive=True)
     with system.open_output_stream(path) as out:
         pq.write_table(pa.table(columns), out, row_group_size=_GROUP, compression="zstd")
 
 
-def _values(ready: Prepared, cell: Cell) -> pa.Array:
+def cell_values(ready: Prepared, cell: Cell) -> pa.Array:
     """A cell of all rows."""
     spec = cell.spec
     if cell.form == "holds":
@@ -378,7 +393,7 @@ def _told(problem: Problem, unit: Unit) -> ProblemRows:
     """A problem as plain data."""
     base = unit.number << PLACE_BITS
     first = problem.records[:KEPT_PROBLEMS].tolist()
-    offset = unit.before - _first_row(unit) + 1 if unit.is_block and unit.start else 0
+    offset = unit.before - first_row(unit) + 1 if unit.is_block and unit.start else 0
     return ProblemRows(
         problem.kind,
         problem.source,
@@ -396,7 +411,7 @@ def _told(problem: Problem, unit: Unit) -> ProblemRows:
     )
 
 
-def _files(ready: Prepared, encoded: EncodedSource, unit: Unit) -> Iterator[FileStaged]:
+def files_of(ready: Prepared, encoded: EncodedSource, unit: Unit) -> Iterator[FileStaged]:
     """The files of a unit."""
     kept = np.arange(ready.rows) if ready.encoded.records is None else ready.encoded.records
     parts, source = encoded.parts(), encoded.source
@@ -426,16 +441,16 @@ def _files(ready: Prepared, encoded: EncodedSource, unit: Unit) -> Iterator[File
         )
 
 
-def _first_row(unit: Unit) -> int:
+def first_row(unit: Unit) -> int:
     """The row of the first record of a file, as a person counts."""
     spec = unit.spec
     return spec.header_row + spec.header_rows if spec.header_row else 1
 
 
-def _runs(encoded: EncodedSource, unit: Unit) -> list[tuple[int, str, str, int]]:
+def runs_of(encoded: EncodedSource, unit: Unit) -> list[tuple[int, str, str, int]]:
     """The rows of a unit's records, as runs without a gap."""
     out: list[tuple[int, str, str, int]] = []
-    offset = unit.before - _first_row(unit) + 1 if unit.is_block and unit.start else 0
+    offset = unit.before - first_row(unit) + 1 if unit.is_block and unit.start else 0
     start = 0
     for _, found, count in encoded.parts():
 

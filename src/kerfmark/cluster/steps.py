@@ -3,8 +3,7 @@ groups and numbers of the cluster's engine. Nothing here looks at a single row."
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -21,12 +20,15 @@ from kerfmark.cluster.frames import (
     all_hold,
     col,
     engine_type,
+    folded_column,
+    glob_escaped,
     joined,
     literal_array,
     local_frame,
     numbered,
     one_value,
     schema_of,
+    uri,
 )
 from kerfmark.cluster.staging import PLACE_BITS, Staged, for_engine
 from kerfmark.layout.model import Layout
@@ -573,8 +575,8 @@ class Steps:
                 ours.append(parent.links[own])
                 theirs.append(f"_linked{i}")
             elif step.spec.loose and cell.of_type.kind == "text":
-                frame = _folded(frame, parent.columns[path], f"_folded{i}")
-                asks = _folded(asks, cell.name, f"_asked{i}")
+                frame = folded_column(frame, parent.columns[path], f"_folded{i}")
+                asks = folded_column(asks, cell.name, f"_asked{i}")
                 ours.append(f"_folded{i}")
                 theirs.append(f"_asked{i}")
             else:
@@ -661,29 +663,3 @@ def identity_value(identity: Identity) -> Column:
 
     whole = one_value([c.name for c in identity.cells])
     return F.when(all_hold([c.name for c in identity.only]), whole)
-
-
-def uri(file: str) -> str:
-    """A file as the cluster's engine names it."""
-    return file if "://" in file else f"file://{file}"
-
-
-def glob_escaped(file: str) -> str:
-    """The same where it is read: some letters are those of patterns there."""
-    return re.sub(r"([\[\]{}*?\\])", r"\\\1", uri(file))
-
-
-def _folded(frame: DataFrame, column: str, name: str) -> DataFrame:
-    """A frame with a column of texts as they are compared loosely."""
-    place = frame.columns.index(column)
-    schema = ", ".join(f"`{n}` {t}" for n, t in (*frame.dtypes, (name, "string")))
-    names = [*frame.columns, name]
-
-    def fold(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
-        from kerfmark.profile.convert import folded
-
-        for batch in batches:
-            texts = folded(batch.column(place).cast(pa.string()))
-            yield pa.RecordBatch.from_arrays([*batch.columns, texts], names=names)
-
-    return frame.mapInArrow(fold, schema)

@@ -3,7 +3,8 @@ them."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -28,6 +29,54 @@ from kerfmark.store.quoting import quote
 
 NEVER = 1 << 40
 """The load of what was never there."""
+
+
+@dataclass(frozen=True)
+class ExpectedColumn:
+    """A header of a source: the table and the column that it is of, its distinct values as an
+    engine should give them, the code of each row (-1: blank), and how many cells the layout
+    changes."""
+
+    header: str
+    table: str
+    spec: ColumnSpec
+    values: pa.Array
+    codes: np.ndarray
+    changed: int
+
+
+def expected_columns(
+    layout: Layout, ready: Prepared, to_engine: Callable[[pa.Array], pa.Array]
+) -> Iterator[ExpectedColumn]:
+    """What an engine, whose values `to_engine` gives, should show under each header of a source
+    that some table takes."""
+    for header in ready.encoded.source.headers:
+        column_at = layout.column_of(ready.name, header)
+        if column_at is not None:
+            table, spec = column_at
+            values = _values(layout, ready, header, spec, to_engine)
+            codes = ready.column(header, spec).codes
+            yield ExpectedColumn(header, table, spec, values, codes, ready.changed(header, spec))
+
+
+def _values(
+    layout: Layout,
+    ready: Prepared,
+    header: str,
+    spec: ColumnSpec,
+    to_engine: Callable[[pa.Array], pa.Array],
+) -> pa.Array:
+    """The distinct values of a column, as the engine should give them."""
+    if spec.split:
+        cells: pa.Array = ready.column(header).values
+        if layout.keeps_order(ready.name, header):
+            return cells
+        parts = [c.split(spec.split) for c in cells.to_pylist()]
+        return pa.array([spec.split.join(sorted(p)) for p in parts], pa.string())
+    if spec.unit:  # arithmetic of the units library, not a reading of texts
+        return to_engine(ready.typed(header, spec))
+    given = to_engine(pa.array([], spec.of_type.arrow)).type
+    return source_values(ready.column(header, spec).values, spec.of_type, given)
 
 
 class Expected:
@@ -61,35 +110,16 @@ class Expected:
         self.values: list[pa.Array] = []
         self.codes: list[np.ndarray] = []
         self.changed = 0
-        for header in encoded.source.headers:
-            column_at = layout.column_of(name, header)
-            if column_at is None:
-                continue
-            table, spec = column_at
-            self.changed += ready.changed(header, spec)
-            self.headers.append(header)
-            self.values.append(self._values(header, spec, reader))
-            self.codes.append(
-                self._kept(table, spec, ready.column(header, spec).codes, len(self.values[-1]))
-            )
+        for one in expected_columns(layout, ready, reader.to_engine):
+            self.changed += one.changed
+            self.headers.append(one.header)
+            self.values.append(one.values)
+            self.codes.append(self._kept(one.table, one.spec, one.codes, len(one.values)))
         for spec_of in layout.tables.values():
             for link in spec_of.links.values():
                 if spec_of.source == name and (link.loose or link.missing == "blank"):
                     self._as_looked_up(link, reader)
         self._order(layout.tables[layout.base_of(name)])
-
-    def _values(self, header: str, spec: ColumnSpec, reader: Reader) -> pa.Array:
-        """The distinct values of a column, as the engine should give them."""
-        if spec.split:
-            cells: pa.Array = self.ready.column(header).values
-            if self.layout.keeps_order(self.ready.name, header):
-                return cells
-            parts = [c.split(spec.split) for c in cells.to_pylist()]
-            return pa.array([spec.split.join(sorted(p)) for p in parts], pa.string())
-        if spec.unit:  # arithmetic of the units library, not a reading of texts
-            return reader.to_engine(self.ready.typed(header, spec))
-        given = reader.to_engine(pa.array([], spec.of_type.arrow)).type
-        return source_values(self.ready.column(header, spec).values, spec.of_type, given)
 
     def _kept(self, table: str, spec: ColumnSpec, codes: np.ndarray, size: int) -> np.ndarray:
         """The codes of a column after the layout has chosen among the values of one record, or has

@@ -11,6 +11,7 @@ by cell.
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -460,33 +461,51 @@ def _differences(
             found[row] -= 1
         else:
             lost.append(n)
-    strange = list(found.elements())
+    return told_differences(
+        [(expected.place(n), expected.row(n)) for n in lost[:SHOWN]],
+        len(lost),
+        list(found.elements()),
+        named,
+        expected.headers,
+    )
+
+
+def told_differences(
+    lost: Sequence[tuple[int | None, Sequence[Any]]],
+    total: int,
+    strange: Sequence[Sequence[Any]],
+    named: int,
+    headers: Sequence[str],
+) -> tuple[tuple[Difference, ...], int]:
+    """Rows of a source that are `lost` (of `total`, each with its row in the file), and rows of the
+    database that are `strange`, told cell by cell where one is much like another; `named` strange
+    rows may be there. Also how many differences there are."""
+    left = [tuple(_comparable(v) for v in row) for row in strange]
     out: list[Difference] = []
-    for n in lost:
-        row = tuple(_comparable(v) for v in expected.row(n))
+    for place, values in lost:
+        row = tuple(_comparable(v) for v in values)
         twin = max(
-            strange,
+            left,
             key=lambda other: sum(a == b for a, b in zip(row, other, strict=True)),
             default=None,
         )
-        at = expected.place(n)
         if twin is None or sum(a == b for a, b in zip(row, twin, strict=True)) * 2 < len(row):
-            out.append(Difference(at, "", "the row", "no such row"))
+            out.append(Difference(place, "", "the row", "no such row"))
         else:
-            strange.remove(twin)
+            left.remove(twin)
             out += [
-                Difference(at, h, _shown_value(a), _shown_value(b))
-                for h, a, b in zip(expected.headers, row, twin, strict=True)
+                Difference(place, h, _shown_value(a), _shown_value(b))
+                for h, a, b in zip(headers, row, twin, strict=True)
                 if a != b
             ]
         if len(out) >= SHOWN:
             break
-    strange = strange[: max(0, len(strange) - named)]
-    total = max(len(out), len(lost), len(strange))
+    left = left[: max(0, len(left) - named)]
+    total = max(len(out), total, len(left))
     if len(out) < SHOWN:
         out += [
             Difference(None, "", "no such row", "; ".join(_shown_value(v) for v in row))
-            for row in strange[: SHOWN - len(out)]
+            for row in left[: SHOWN - len(out)]
         ]
         total = max(total, len(out))
     return tuple(out[:SHOWN]), total

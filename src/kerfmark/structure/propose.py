@@ -98,6 +98,14 @@ class Reason:
         )
 
 
+def _size_of_source(rows: int) -> str:
+    return f"{rows:,} rows"
+
+
+def _rows_of_base(rows: int) -> str:
+    return f"one record per row: {rows:,}"
+
+
 @dataclass(frozen=True)
 class Proposal:
     """A layout with the reasons for it: one `Reason` per table that was split off, notes per
@@ -117,6 +125,25 @@ class Proposal:
     ends: tuple[tuple[str, str, str], ...] = ()
     decided: tuple[str, ...] = ()
     wished: frozenset[tuple[str, str]] = frozenset()
+
+    def with_evidence(
+        self,
+        reasons: Sequence[Reason],
+        rows: Mapping[str, int],
+        of_sources: Mapping[str, tuple[int, int]],
+    ) -> Proposal:
+        """The same, for the same `reasons` with other counts, and records of its tables; each
+        source has other rows than it was proposed from (those, and these)."""
+        said = {str(old): str(new) for old, new in zip(self.reasons, reasons, strict=True)}
+        for name, (few, all_) in of_sources.items():
+            for key, words in (
+                (f"sources.{name}", _size_of_source),
+                (f"tables.{self.layout.base_of(name)}", _rows_of_base),
+            ):
+                for old in self.comments.get(key, ()):
+                    said[old] = old.replace(words(few), words(all_), 1)
+        comments = {k: [said.get(c, c) for c in v] for k, v in self.comments.items()}
+        return replace(self, reasons=tuple(reasons), comments=comments, rows=dict(rows))
 
     def as_decided(self, decided: Decided) -> Proposal:
         """The same, in which a person's decisions hold."""
@@ -445,7 +472,7 @@ class _Writer:
         spelled = sorted({s for c in self.encoded.columns for s in c.blank_as})
         spec = self.spec.model_copy(update={"blanks": tuple(spelled)})
         self.comments[f"sources.{name}"] = [
-            f"{self.encoded.rows:,} rows, {len(self.headers)} columns"
+            f"{_size_of_source(self.encoded.rows)}, {len(self.headers)} columns"
         ]
         layout = Layout(kerfmark=VERSION, sources={name: spec}, tables=self.tables)
         near = tuple(near_misses(layout, name, self.encoded, traits))
@@ -538,7 +565,7 @@ class _Writer:
         if within:
             self._explain(name, entity, within)
         else:
-            self.comments[f"tables.{name}"] = [f"one record per row: {entity.rows:,}"]
+            self.comments[f"tables.{name}"] = [_rows_of_base(entity.rows)]
         for e in new:
             self._table(e, self.names[id(e)], source, (name, entity))
 

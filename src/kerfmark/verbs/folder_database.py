@@ -7,6 +7,7 @@ from __future__ import annotations
 import contextlib
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -82,22 +83,30 @@ class FolderDatabase:
             "FOLDER takes that back",
         )
 
-    @contextlib.contextmanager
-    def reading(self) -> Iterator[Reader]:
+    def reading(self) -> contextlib.AbstractContextManager[Reader]:
         """Looks into it. Raises TargetError when a file is not there, or is not as it was
         written."""
+        return self._reading(read_folder(self.name))
+
+    def reading_ledger(self) -> contextlib.AbstractContextManager[Reader]:
+        """Looks into its ledger; the tables seem empty."""
         sets = read_folder(self.name)
+        empty = {n: replace(t, rows=0, files=()) for n, t in sets.tables.items()}
+        return self._reading(replace(sets, tables=empty), fingerprints=False)
+
+    @contextlib.contextmanager
+    def _reading(self, sets: DataSets, fingerprints: bool = True) -> Iterator[Reader]:
         with tempfile.TemporaryDirectory(prefix="kerfmark-") as place:
             temporary = Path(place) / f"{self.layout_path.parent.name or 'folder'}.db"
             engine = file_engine()
             assert engine.database is not None
             database: Database = engine.database(temporary)
-            self._fill(database.new(False), sets)
+            self._fill(database.new(False), sets, fingerprints)
             with database.reading() as reader:
                 reader.name = self.name
                 yield reader
 
-    def _fill(self, new: New, sets: DataSets) -> None:
+    def _fill(self, new: New, sets: DataSets, fingerprints: bool) -> None:
         layout = settled(parse_layout(sets.layout, f"{self.name}/{NAME}"), sets.sources)
         if lost := layout.tables.keys() ^ sets.tables.keys():
             raise TargetError(
@@ -117,7 +126,10 @@ class FolderDatabase:
             write_layout_text(new.append, 1, sets.layout)
             first = dict.fromkeys(sets.tables, 1)
             for load in sets.loads:
-                files = [self._loaded(load, f) for f in load.files]
+                files = [
+                    loaded_file(load.number, f, self._print(f) if fingerprints else f.as_read)
+                    for f in load.files
+                ]
                 how = (load.made, load.version, 1, load.undone, Options())
                 write_load(new.append, Load(load.number, load.verb, *how), files)
                 write_says(new.append, _says(load, first))
@@ -126,28 +138,33 @@ class FolderDatabase:
             new.verify({n: t.rows for n, t in sets.tables.items()})
             new.publish()
 
-    def _loaded(self, load: LoadMade, file: FileRead) -> LoadedFile:
-        """A file as the ledger has it; the fingerprint of one that was read in blocks is not known
-        ("") while its bytes are as they were."""
-        place, print_ = str(Path(self.name) / file.file), file.as_read
-        if Path(place).exists():
-            parts = [(b.start, b.end, b.fingerprint) for b in file.blocks]
-            same = Path(place).stat().st_size == file.bytes and all(
-                fingerprint_of(place, start, end) == said
-                for start, end, said in parts or [(0, file.bytes, file.fingerprint)]
-            )
-            print_ = file.as_read if same else "another"
-        return LoadedFile(
-            load.number,
-            file.source,
-            file.file,
-            file.bytes,
-            print_,
-            file.rows,
-            file.told,
-            file.reading,
-            file.left_out,
+    def _print(self, file: FileRead) -> str:
+        """The fingerprint of a file for the ledger; that of one that was read in blocks is not
+        known ("") while its bytes are as they were."""
+        place = str(Path(self.name) / file.file)
+        if not Path(place).exists():
+            return file.as_read
+        parts = [(b.start, b.end, b.fingerprint) for b in file.blocks]
+        same = Path(place).stat().st_size == file.bytes and all(
+            fingerprint_of(place, start, end) == said
+            for start, end, said in parts or [(0, file.bytes, file.fingerprint)]
         )
+        return file.as_read if same else "another"
+
+
+def loaded_file(load: int, file: FileRead, fingerprint: str) -> LoadedFile:
+    """A file that a load took in, as the ledger has it."""
+    return LoadedFile(
+        load,
+        file.source,
+        file.file,
+        file.bytes,
+        fingerprint,
+        file.rows,
+        file.told,
+        file.reading,
+        file.left_out,
+    )
 
 
 def _says(load: LoadMade, first: Mapping[str, int]) -> list[Says]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import dataclasses
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -23,7 +23,7 @@ from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.references import Reference
 from kerfmark.structure.steering import Steering
 from kerfmark.verbs.atomic_write import require_writable, write_atomically
-from kerfmark.verbs.proposing import mark_inputs
+from kerfmark.verbs.proposing import Marked, mark_inputs
 from kerfmark.verbs.sources import open_sources
 
 __all__ = [
@@ -54,10 +54,21 @@ class TableMarked:
 
 
 @dataclass(frozen=True)
+class SampleTested:
+    """A proposal that was made of some `rows` of many (`of_rows`), and was tested on all of these,
+    in so many `rounds`: what all rows refuted was proposed anew."""
+
+    rows: int
+    of_rows: int
+    rounds: int
+
+
+@dataclass(frozen=True)
 class MarkResult:
     """A proposal: its tables, the reasons, notes per column as (header, remark), near misses, what
     was decided against, and where it was written ("": nowhere). `new` and `missing` tell, where an
-    edited layout was kept, which columns it did not know and which are gone."""
+    edited layout was kept, which columns it did not know and which are gone. `sample` tells on a
+    cluster of how many rows the proposal was made."""
 
     layout: str
     tables: tuple[TableMarked, ...]
@@ -70,6 +81,7 @@ class MarkResult:
     missing: tuple[str, ...]
     seconds: float
     decided: tuple[str, ...] = ()
+    sample: SampleTested | None = None
 
 
 def mark(
@@ -93,6 +105,23 @@ def mark(
     started = time.perf_counter()
     if [Path(i).suffix.lower() for i in inputs] == [".toml"]:
         return _decide_in(Path(inputs[0]), layout, steering, reading, report, progress, started)
+
+    def propose(steering: Steering, folder: Path) -> Marked:
+        return mark_inputs(inputs, reading, folder, progress, steering)
+
+    return mark_with(propose, inputs, layout, steering, report, replace, started)
+
+
+def mark_with(
+    propose: Callable[[Steering, Path], Marked],
+    inputs: Sequence[str | Path],
+    layout: str | Path | None,
+    steering: Steering,
+    report: str | Path | None,
+    replace: bool,
+    started: float,
+) -> MarkResult:
+    """See `mark`; what the tables are, `propose` says, for a layout in a folder."""
     path = None if layout is None else Path(layout)
     if path is not None and not path.parent.is_dir():
         raise TargetError(
@@ -108,7 +137,7 @@ def mark(
     decisions = steering.decisions
     if old is not None:  # they are about what the layout has, which may be called otherwise there
         steering = dataclasses.replace(steering, decisions=NOTHING)
-    marked = mark_inputs(inputs, reading, path.parent if path else Path(), progress, steering)
+    marked = propose(steering, path.parent if path else Path())
     proposal = marked.proposal
     again = Kept(proposal.layout, "", (), ())
     if old is not None:

@@ -73,7 +73,7 @@ def cut_on_cluster(
     started, path = time.perf_counter(), _layout_of(inputs)
     layout, text = read_layout(path)
     _refuse_existing(layout, path)
-    sources = _opened(layout, text, path)
+    sources = opened_sources(layout, text, path)
     whole = settled(layout, sources.headers)
     # a target that will not do is told before the work
     how = ServerTarget(text, replace, discard, rehearsal)
@@ -85,7 +85,7 @@ def cut_on_cluster(
     try:
         data = f"{target.place}/{target.data}"
         with connected(cluster, progress) as (session, step):
-            built = _built(session, whole, sources, target, data, step)
+            built = built_tables(session, whole, sources, target.staging, data, step)
             if built.problems:
                 raise refused_by_cluster(built, _deciding(path))
             if server is not None:
@@ -126,12 +126,12 @@ def check_on_cluster(
     started, path = time.perf_counter(), Path(layout)
     spec, text = read_layout(path)
     _refuse_existing(spec, path)
-    sources = _opened(spec, text, path)
+    sources = opened_sources(spec, text, path)
     whole = settled(spec, sources.headers)
     target = Target(str(staging), working=True)
     try:
         with connected(cluster, progress) as (session, step):
-            built = _built(session, whole, sources, target, "", step)
+            built = built_tables(session, whole, sources, target.staging, "", step)
     finally:
         target.close()
     found = Problems(found=built.problems).worst_first()
@@ -157,19 +157,29 @@ def check_on_cluster(
     )
 
 
-def _built(
+def built_tables(
     session: SparkSession,
     layout: Layout,
     sources: Sources,
-    target: Target,
+    staging: str,
     data: str,
     progress: Progress,
+    *,
+    count_links: bool = False,
 ) -> Built:
     """Builds the tables of a settled layout on a cluster; their files are below the folder `data`
-    ("": only what does not fit is looked for)."""
+    ("": only what does not fit is looked for), and what is needed on the way below `staging`."""
     here = {n: encode(s, progress, strict=False) for n, s in sources.here.items()}
     return build(
-        session, layout, open_described, sources.distributed, here, target.staging, data, progress
+        session,
+        layout,
+        open_described,
+        sources.distributed,
+        here,
+        staging,
+        data,
+        progress,
+        count_links=count_links,
     )
 
 
@@ -225,7 +235,7 @@ def _refuse_existing(layout: Layout, path: Path) -> None:
         )
 
 
-def _opened(layout: Layout, text: str, path: Path) -> Sources:
+def opened_sources(layout: Layout, text: str, path: Path) -> Sources:
     """The sources of a layout, whose headers are right; of those for executors the first file is
     opened here, for its headers."""
     out, seen = Sources(), dict[str, Source]()

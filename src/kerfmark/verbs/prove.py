@@ -3,11 +3,8 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-
-import numpy as np
 
 from kerfmark import __version__
 from kerfmark.layout.derive import settled
@@ -15,6 +12,7 @@ from kerfmark.layout.model import Layout
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import FileAccount, accounts
 from kerfmark.ledger.as_made import rows_by_hand, what_is_gone
+from kerfmark.ledger.file_rows import FileRows, rows_of_files
 from kerfmark.ledger.prove import SaidOtherwise, SourceProof, prove_source
 from kerfmark.ledger.records import Ledger, LoadedFile, RowSetAside
 from kerfmark.ledger.source_values import as_known
@@ -26,24 +24,7 @@ from kerfmark.verbs.read_only import database_to_read
 from kerfmark.verbs.recording import now
 from kerfmark.verbs.sources import open_loaded
 
-__all__ = ["ProveResult", "SaidOtherwise", "SourceProof", "prove"]
-
-
-@dataclass(frozen=True)
-class FileRows:
-    """What the rows of a file (or sheet; of a `part` of it, where it holds several tables) are, as
-    a person sees them: all `rows`; those `above` the header, in it, `blank`, `left_out` while
-    reading; and the `records` that were read."""
-
-    file: str
-    sheet: str
-    rows: int
-    above: int
-    header: int
-    blank: int
-    left_out: int
-    records: int
-    part: str = ""
+__all__ = ["FileRows", "ProveResult", "SaidOtherwise", "SourceProof", "prove"]
 
 
 @dataclass(frozen=True)
@@ -138,14 +119,14 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
         where.name,
         tuple(proofs),
         account,
-        tuple(one for encoded, _ in opened.values() for one in _rows(encoded)),
+        tuple(one for encoded, _ in opened.values() for one in rows_of_files(encoded)),
         broken,
         tuple(shown(ledger, load) for load in ledger.live),
         rows,
         not_loaded,
         missing,
         by_hand,
-        tuple(_on_purpose(layout)),
+        tuple(on_purpose(layout)),
         ledger.layout,
         now(),
         __version__,
@@ -153,32 +134,7 @@ def prove(database: str | Path, *, progress: Progress = silent) -> ProveResult:
     )
 
 
-def _rows(encoded: EncodedSource) -> Iterator[FileRows]:
-    """What the rows of the files of a source are, where it is known."""
-    start = 0
-    for part, found, count in encoded.parts():
-        kept = count
-        if encoded.records is not None:
-            ends = np.searchsorted(encoded.records, [start, start + count])
-            kept = int(ends[1] - ends[0])
-        start += count
-        if found.rows_in_file:
-            place, settings = part.origin(), part.settings()
-            rest = found.rows_in_file - found.above - found.header - found.skipped - kept
-            yield FileRows(
-                place.file,
-                place.sheet or "",
-                found.rows_in_file,
-                found.above,
-                found.header,
-                found.skipped,
-                rest,
-                kept,
-                str(settings.get("cells") or settings.get("block") or ""),
-            )
-
-
-def _on_purpose(layout: Layout) -> list[str]:
+def on_purpose(layout: Layout) -> list[str]:
     """What a layout changes of the values in the files, in words."""
     out = [
         f"{n}: {', '.join(s.left_out)} left out" for n, s in layout.sources.items() if s.left_out

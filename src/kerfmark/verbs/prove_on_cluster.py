@@ -1,0 +1,247 @@
+"""prove on a cluster: the executors read the sources again, the cluster's engine joins the tables
+of a folder, and both are held against each other."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping, Sequence
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from kerfmark import __version__
+from kerfmark.cluster.build import SourceFiles, in_tasks, prepare, units_of
+from kerfmark.cluster.files import Unit, size_of
+from kerfmark.cluster.folder import DataSets, FileRead, Target, absolute, is_folder, read_folder
+from kerfmark.cluster.problems import Places
+from kerfmark.cluster.proof import Compared, Proof
+from kerfmark.cluster.proof_rows import UnitExpected, expect, expected
+from kerfmark.cluster.session import connected
+from kerfmark.cluster.staging import Job
+from kerfmark.errors import Origin, SourceError, TargetError
+from kerfmark.layout.derive import settled
+from kerfmark.layout.model import Layout, PartSpec, SourceSpec
+from kerfmark.layout.text import parse_layout
+from kerfmark.ledger.account import accounts
+from kerfmark.ledger.file_rows import FileRows
+from kerfmark.ledger.prove import Difference, SourceProof, told_differences
+from kerfmark.ledger.records import Ledger
+from kerfmark.ledger.source_values import as_known
+from kerfmark.plan.compile import compiled
+from kerfmark.profile.encode import encode
+from kerfmark.progress import Progress, silent
+from kerfmark.verbs.folder_database import FolderDatabase, loaded_file
+from kerfmark.verbs.loads import shown
+from kerfmark.verbs.on_cluster import DELIMITED, IN_WHOLE
+from kerfmark.verbs.prove import ProveResult, on_purpose
+from kerfmark.verbs.recording import now
+from kerfmark.verbs.sources import as_loaded, open_described, open_loaded
+
+if TYPE_CHECKING:
+    from pyspark.sql import SparkSession
+
+
+def prove_on_cluster(
+    folder: str | Path, cluster: str, *, shared: str | Path = "", progress: Progress = silent
+) -> ProveResult:
+    """Compares every row of every source with what the tables of a folder show, on the cluster at
+    an address. What is needed on the way is in the folder `shared` ("": in the one that is proven),
+    and is gone afterwards.
+
+    Raises as `prove`; and UsageError where there is no cluster.
+    """
+    started, place = time.perf_counter(), absolute(str(folder))
+    if not is_folder(place):
+        raise TargetError(
+            "a cluster proves a folder that a cluster wrote",
+            code="target.none",
+            origin=Origin(str(folder)),
+            next="kerfmark prove DB, without --cluster, proves a database",
+        )
+    sets = read_folder(place)
+    layout = settled(parse_layout(sets.layout, f"{place}/kerfmark.json"), sets.sources)
+    target = Target(str(shared) or place, working=True)
+    try:
+        with connected(cluster, progress) as (session, step):
+            work = _Work(session, layout, sets, place, target.staging, step)
+            proofs = [work.proof(name) for name in layout.sources if name in work.units]
+            progress("checking links", 0, 0)
+            broken = tuple(work.proven.broken_links())
+    finally:
+        target.close()
+    with FolderDatabase(Path(place)).reading_ledger() as reader:
+        ledger = Ledger(reader)
+        account = tuple(accounts(ledger, reader, {s: layout.base_of(s) for s in layout.sources}))
+        loads = tuple(shown(ledger, load) for load in ledger.live)
+    return ProveResult(
+        str(folder),
+        tuple(proofs),
+        account,
+        tuple(one for units in work.units.values() for one in _whole_files(units, work.loads)),
+        broken,
+        loads,
+        tuple((n, t.rows) for n, t in sets.tables.items()),
+        (),
+        (),
+        (),
+        tuple(on_purpose(layout)),
+        sets.layout,
+        now(),
+        __version__,
+        round(time.perf_counter() - started, 3),
+    )
+
+
+class _Work:
+    """The sources of a folder, read again by the executors of a cluster: what became of the units
+    of each, and with which load each unit came."""
+
+    def __init__(
+        self,
+        session: SparkSession,
+        layout: Layout,
+        sets: DataSets,
+        place: str,
+        staging: str,
+        progress: Progress,
+    ) -> None:
+        self.layout, self.sets, self.place = layout, sets, place
+        self.progress = progress
+        plan = compiled(layout)
+        self.proven = Proof(session, layout, plan, sets.tables, place)
+        self.files = {
+            name: [(load.number, f) for load in sets.live for f in load.files if f.source == name]
+            for name in layout.sources
+        }
+        self.units: dict[str, list[UnitExpected]] = {}
+        self.loads: dict[int, int] = {}
+        job = Job(layout, plan, staging, open_described, dict(sets.sources))
+        self._read_by_executors(session, job)
+        self._read_here(job)
+
+    def _read_by_executors(self, session: SparkSession, job: Job) -> None:
+        distributed, load_of = dict[str, SourceFiles](), dict[int, int]()
+        for name, files in self.files.items():
+            places = [str(Path(self.place) / f.file) for _, f in files]
+            known = {Path(p).suffix.lower() for p in places}
+            if not files or not known <= (DELIMITED | IN_WHOLE) or any(f.sheet for _, f in files):
+                continue
+            specs = [
+                _spec(self.layout, load, f, p) for (load, f), p in zip(files, places, strict=True)
+            ]
+            for (load, _), spec in zip(files, specs, strict=True):
+                load_of[id(spec)] = load
+            distributed[name] = SourceFiles(
+                tuple(zip(places, specs, strict=True)), known <= DELIMITED, self.sets.sources[name]
+            )
+        units = units_of(session, job.folder, distributed, self.progress)
+        prepare(session, sum(u.end - u.start or size_of(u.place) for u in units))
+        work = partial(_expected, job)
+        said = in_tasks(session, job.folder, units, work, "reading", self.progress)
+        for unit, text in zip(units, said, strict=True):
+            self.units.setdefault(unit.source, []).append(UnitExpected.of(text))
+            self.loads[unit.number] = load_of[id(unit.spec)]
+
+    def _read_here(self, job: Job) -> None:
+        """The sources that only this process reads: a unit for each file."""
+        number = len(self.loads)
+        for name, files in self.files.items():
+            if name in self.units:
+                continue
+            for load, f in files:
+                mine = [loaded_file(load, f, f.as_read)]
+                source = open_loaded(self.layout, name, mine, Path(self.place), as_known)
+                unit = Unit(number, name, source.location, self.layout.sources[name])
+                encoded = encode(source, self.progress, strict=False)
+                self.units.setdefault(name, []).append(expected(job, unit, encoded))
+                self.loads[number] = load
+                number += 1
+
+    def proof(self, name: str) -> SourceProof:
+        """The proof of one source."""
+        units = self.units[name]
+        self.progress(f"comparing {name}", 0, 0)
+        found = self.proven.compare(name, self.sets.sources[name], units, self.loads)
+        rows = sum(u.rows for u in units)
+        base = self.layout.base_of(name)
+        named = max(0, found.shown - rows) if self.layout.is_looked_up(base) else 0
+        differences, total = _differences(found, Places({u.unit: u.runs for u in units}), named)
+        return SourceProof(
+            name,
+            _called([f for _, f in self.files[name]]),
+            rows,
+            found.shown - named,
+            rows * len(found.headers),
+            self._changed(name),
+            total,
+            differences,
+            named,
+            0,
+            sum(u.left_out for u in units),
+            sum(u.changed for u in units),
+            rows,
+        )
+
+    def _changed(self, name: str) -> bool:
+        """Whether a file has other bytes than when it was loaded."""
+        was = [
+            part
+            for _, f in self.files[name]
+            for part in ([(b.start, b.fingerprint) for b in f.blocks] or [(0, f.fingerprint)])
+        ]
+        return was != [(f.start, f.fingerprint) for u in self.units[name] for f in u.files]
+
+
+def _expected(job: Job, unit: Unit) -> str:
+    return expect(job, unit).text()
+
+
+def _spec(layout: Layout, load: int, file: FileRead, place: str) -> SourceSpec:
+    """How one file is read again."""
+    spec = layout.sources[file.source]
+    said = as_loaded(spec, loaded_file(load, file, "")).model_copy(update={"file": place})
+    if not Path(place).exists():
+        raise SourceError(
+            "the file that was loaded is no longer there",
+            code="source.missing",
+            origin=Origin(file.file),
+            next="put it back, or move the folder with it",
+        )
+    if not (spec.telling or file.told):
+        return said
+    part = PartSpec(told=file.told, file=place)
+    return said.model_copy(update={"file": "", "telling": spec.telling, "parts": (part,)})
+
+
+def _differences(found: Compared, places: Places, named: int) -> tuple[tuple[Difference, ...], int]:
+    strange = max(0, found.strange - named)
+    differences, total = told_differences(
+        [(places.origin(at).row, row) for at, row in found.only_in_source],
+        found.lost,
+        found.only_in_tables,
+        min(named, len(found.only_in_tables)),
+        found.headers,
+    )
+    return differences, max(total, strange)
+
+
+def _called(files: Sequence[FileRead]) -> str:
+    names = list(dict.fromkeys(f.file for f in files))
+    more = f" and {len(names) - 1} more of its shape" if len(names) > 1 else ""
+    return f"{names[0]}{more}" if names else ""
+
+
+def _whole_files(units: Sequence[UnitExpected], loads: Mapping[int, int]) -> list[FileRows]:
+    """What the rows of files are, where these were read in several units too."""
+    out: dict[tuple[object, ...], FileRows] = {}
+    for unit in units:
+        for one in unit.all_rows:
+            place = {f.place for f in unit.files}
+            key = (loads[unit.unit], *sorted(place), one.file, one.sheet, one.part)
+            known = out.get(key)
+            counts = ("rows", "above", "header", "blank", "left_out", "records")
+            sums: Mapping[str, int] = {
+                c: getattr(one, c) + (getattr(known, c) if known else 0) for c in counts
+            }
+            out[key] = FileRows(**{**vars(one), **sums})
+    return list(out.values())

@@ -1,0 +1,177 @@
+"""prove on a cluster: the same proof as on one machine, and no proof of what was changed in the
+tables or in the files."""
+
+from __future__ import annotations
+
+import json
+import random
+from collections.abc import Callable
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+import xxhash
+
+from cluster import Cluster
+from cluster_cases import CASES
+from kerfmark.errors import TargetError
+from kerfmark.verbs.add_on_cluster import add_on_cluster
+from kerfmark.verbs.on_cluster import cut_on_cluster
+from kerfmark.verbs.prove import ProveResult, prove
+from kerfmark.verbs.prove_on_cluster import prove_on_cluster
+from test_cluster_add import LATER, begun
+
+
+def cut_case(case: str, folder: Path, address: str) -> Path:
+    """The folder of data sets of a case."""
+    layout = folder / "case.layout.toml"
+    layout.write_text(CASES[case](folder, random.Random(7)), encoding="utf-8")
+    cut_on_cluster([layout], folder / "there", address)
+    return folder / "there"
+
+
+def said(result: ProveResult) -> dict[str, Any]:
+    """What a proof says, but for when; the files of a source have one name or several."""
+    out = asdict(result)
+    for name in ("database", "at", "version", "seconds"):
+        out.pop(name)
+    for one in out["proofs"]:
+        one.pop("file")
+    for load in out["loads"]:
+        for file in load["files"]:
+            file.pop("fingerprint")
+    out["proofs"] = sorted(out["proofs"], key=lambda p: p["source"])
+    out["files"] = sorted(out["files"], key=str)
+    return out
+
+
+@pytest.mark.parametrize("case", CASES)
+def test_a_proof_is_that_of_one_machine(
+    case: str, running: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("KERFMARK_BLOCK", "3000")
+    if case in LATER:  # with later loads
+        later = begun(case, tmp_path, running.address)
+        add_on_cluster(later, tmp_path / "there", running.address)
+        there = tmp_path / "there"
+    else:
+        there = cut_case(case, tmp_path, running.address)
+    before = sorted(tmp_path.rglob("*"))
+    found = prove_on_cluster(there, running.address)
+    assert found.holds, found.proofs
+    assert said(found) == said(prove(there))
+    assert sorted(tmp_path.rglob("*")) == before
+
+
+def rewritten(folder: Path, table: str, change: Callable[[pa.Table], pa.Table]) -> None:
+    """Changes the first file of a table, and what the folder says of it: as somebody would who
+    wants that not to be noticed."""
+    place = folder / "kerfmark.json"
+    told = json.loads(place.read_text(encoding="utf-8"))
+    [file, *_] = told["tables"][table]["files"]
+    rows = change(pq.read_table(folder / file["file"]))
+    pq.write_table(rows, folder / file["file"])
+    data = (folder / file["file"]).read_bytes()
+    told["tables"][table]["rows"] += len(rows) - file["rows"]
+    file |= {
+        "rows": len(rows),
+        "bytes": len(data),
+        "fingerprint": xxhash.xxh3_128(data).hexdigest(),
+    }
+    place.write_text(json.dumps(told), encoding="utf-8")
+
+
+def with_cell(column: str, row: int, value: object) -> Callable[[pa.Table], pa.Table]:
+    """What changes one cell."""
+
+    def change(rows: pa.Table) -> pa.Table:
+        cells = rows[column].to_pylist()
+        cells[row] = value
+        at = rows.column_names.index(column)
+        return rows.set_column(at, rows.schema.field(at), pa.array(cells, rows.schema.types[at]))
+
+    return change
+
+
+VISITS = """\
+kerfmark = 1
+[sources.visits]
+file = "visits.csv"
+[tables.visit]
+source = "visits"
+each_row = true
+[tables.visit.columns]
+no = { header = "No", type = "integer" }
+day = { header = "Day", type = "date YYYY-MM-DD" }
+fee = { header = "Fee", type = "decimal(6,2)" }
+[tables.visit.links]
+keeper_id = { to = "keeper" }
+[tables.keeper]
+source = "visits"
+known_by = ["name"]
+columns = { name = { header = "Keeper" }, phone = { header = "Phone" } }
+"""
+CHANGES: dict[str, tuple[str, Callable[[pa.Table], pa.Table]]] = {
+    "a number": ("visit", with_cell("no", 7, 99)),
+    "a blank": ("visit", with_cell("fee", 7, None)),
+    "a link": ("visit", with_cell("keeper_id", 7, 2)),
+    "a record that others lead to": ("keeper", with_cell("phone", 1, "0")),
+    "a row fewer": ("visit", lambda rows: rows.slice(0, len(rows) - 1)),
+    "a row twice": ("visit", lambda rows: pa.concat_tables([rows, rows.slice(3, 1)])),
+    "two rows in place of two": (
+        "visit",
+        lambda rows: pa.concat_tables([rows.slice(1), rows.slice(4, 1)]),
+    ),
+}
+
+
+def visits(folder: Path, address: str) -> Path:
+    """A folder of data sets of some visits."""
+    rows = [
+        f"{i},2031-04-{i % 28 + 1:02},{i % 7}.50,Keeper {i % 3},{555 + i % 3}" for i in range(40)
+    ]
+    (folder / "visits.csv").write_text("\n".join(["No,Day,Fee,Keeper,Phone", *rows, ""]))
+    (folder / "visits.layout.toml").write_text(VISITS)
+    cut_on_cluster([folder / "visits.layout.toml"], folder / "there", address)
+    return folder / "there"
+
+
+def test_nothing_is_proven_that_was_changed_in_the_tables(running: Cluster, tmp_path: Path) -> None:
+    there = visits(tmp_path, running.address)
+    kept = {p: p.read_bytes() for p in there.rglob("*") if p.is_file()}
+    for what, (table, change) in CHANGES.items():
+        rewritten(there, table, change)
+        found = prove_on_cluster(there, running.address)
+        assert not found.holds, what
+        assert found.proofs[0].total and found.proofs[0].differences, what
+        for place, data in kept.items():
+            place.write_bytes(data)
+    cell = with_cell("keeper_id", 7, 4)  # there are three
+    rewritten(there, "visit", cell)
+    assert prove_on_cluster(there, running.address).broken_links == ("visit.keeper_id",)
+
+
+def test_a_file_that_has_changed_is_told_cell_by_cell(running: Cluster, tmp_path: Path) -> None:
+    there = visits(tmp_path, running.address)
+    file = tmp_path / "visits.csv"
+    file.write_text(file.read_text().replace("\n5,2031-04-06,5.50", "\n5,2031-04-07,5.50"))
+    [found] = prove_on_cluster(there, running.address).proofs
+    [here] = prove(there).proofs
+    assert found.changed and here.changed
+    assert found.differences == here.differences
+    [cell] = found.differences
+    assert (cell.row, cell.column, cell.in_source) == (7, "Day", '"2031-04-07"')
+
+
+def test_a_file_of_the_folder_that_is_not_as_it_was_written_is_told(
+    running: Cluster, tmp_path: Path
+) -> None:
+    there = visits(tmp_path, running.address)
+    [part] = there.glob("load-*/keeper/*.parquet")
+    part.write_bytes(part.read_bytes()[:-1] + b"x")
+    with pytest.raises(TargetError, match="is not as it was written"):
+        prove_on_cluster(there, running.address)
+    assert not list(there.glob(".*")), "what was needed on the way is gone"
