@@ -1,5 +1,6 @@
 """A cut on a cluster beside the same cut in one process, side by side in one run: time, the most
-memory of the driver and of each executor, and what each step sends over the network.
+memory of the driver and of each executor, and what each step sends over the network; then a proof
+of what was cut, and a proposal of the same tables.
 
     python bench/cluster.py [--rows 2000000,25000000] [--workers 1,2] [--folder /tmp/kerfmark-bench]
                             [--plot cluster.png]
@@ -30,7 +31,10 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from cluster import SETTINGS, cluster
 from kerfmark.cluster.session import connected
+from kerfmark.layout.text import read_layout
+from kerfmark.verbs.mark_on_cluster import mark_on_cluster
 from kerfmark.verbs.on_cluster import cut_on_cluster
+from kerfmark.verbs.prove_on_cluster import prove_on_cluster
 
 STEPS = ("looking at blocks", "reading", "linking", "checking", "writing")
 
@@ -57,9 +61,12 @@ def main() -> None:
         subprocess.run(mark, check=True)
         cut = [*program, "cut", str(layout), "--into", str(here), "--quiet"]
         wall, cpu, peak = measure(cut, lambda p=here: p.unlink(missing_ok=True))
+        proven = measure([*program, "prove", str(here), "--quiet"], lambda: None)[0]
+        marked = measure([*program, "mark", str(flat), "--quiet"], lambda: None)[0]
         size = flat.stat().st_size
         print(f"\n{rows:,} rows, {size / 1e6:.0f} MB")
-        print(f"one process: {wall:.1f} s, {cpu:.1f} s of CPU, {peak:.0f} MB", flush=True)
+        print(f"one process: {wall:.1f} s, {cpu:.1f} s of CPU, {peak:.0f} MB")
+        print(f"    prove {proven:.1f} s, mark {marked:.1f} s", flush=True)
         for workers in (int(n) for n in args.workers.split(",")):
             seconds = on_cluster(layout, args.folder / "there", workers, rows)
             drawn.setdefault(workers, []).append((rows, seconds))
@@ -98,12 +105,19 @@ def on_cluster(layout: Path, target: Path, workers: int, rows: int) -> float:
             start = time.perf_counter()
             cut_on_cluster([layout], target, one.address, replace=True, progress=step)
             seconds = time.perf_counter() - start
+            begun.append(("prove", time.time()))
+            assert prove_on_cluster(target, one.address).holds
+            begun.append(("mark", time.time()))
+            flat = next(iter(read_layout(layout)[0].sources.values())).file
+            marked = mark_on_cluster([layout.parent / flat], None, one.address, layout.parent)
+            assert [t.name for t in marked.tables] == [*read_layout(layout)[0].tables]
+            over = time.time()
         stages = stages_of(session)
     print(
         f"{workers} workers: {seconds:.1f} s; most memory: "
         + ", ".join(f"{name} {peak:.0f} MB" for name, peak in sorted(peaks.items()))
     )
-    ends = [*(at for _, at in begun[1:]), time.time()]
+    ends = [*(at for _, at in begun[1:]), over]
     for (name, at), end in zip(begun, ends, strict=True):
         sent = sum(s for t, s in stages if at <= t < end)
         print(f"    {name:18} {end - at:7.1f} s  {sent / rows:7.1f} bytes a row")

@@ -39,10 +39,12 @@ if TYPE_CHECKING:
     from kerfmark.verbs.loads import LoadsResult, loads
     from kerfmark.verbs.map_onto import OntoResult, Wishes, mark_onto
     from kerfmark.verbs.mark import MarkResult, Steering, mark
+    from kerfmark.verbs.mark_on_cluster import mark_on_cluster
     from kerfmark.verbs.measure import MeasureResult, measure
     from kerfmark.verbs.on_cluster import check_on_cluster, cut_on_cluster
     from kerfmark.verbs.own_forms import SaidForms
     from kerfmark.verbs.prove import ProveResult, prove
+    from kerfmark.verbs.prove_on_cluster import prove_on_cluster
     from kerfmark.verbs.recut import RecutResult, recut
     from kerfmark.verbs.show import (
         RecordResult,
@@ -95,6 +97,8 @@ _MODULES = {
     "RecordResult": "verbs.show",
     **dict.fromkeys(("cut_on_cluster", "check_on_cluster"), "verbs.on_cluster"),
     "add_on_cluster": "verbs.add_on_cluster",
+    "mark_on_cluster": "verbs.mark_on_cluster",
+    "prove_on_cluster": "verbs.prove_on_cluster",
     "prove": "verbs.prove",
     "ProveResult": "verbs.prove",
     **dict.fromkeys(
@@ -157,10 +161,12 @@ __all__ = [
     "limited",
     "loads",
     "mark",
+    "mark_on_cluster",
     "mark_onto",
     "measure",
     "picture",
     "prove",
+    "prove_on_cluster",
     "recut",
     "refresh",
     "show",

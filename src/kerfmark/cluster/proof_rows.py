@@ -170,7 +170,8 @@ def _seconds(times: pa.StringArray) -> pa.Array:
     hour, minute, second = (
         pc.cast(pc.utf8_slice_codeunits(times, at, at + 2), pa.int32()) for at in (0, 3, 6)
     )
-    return pc.add(pc.multiply(pc.add(pc.multiply(hour, 60), minute), 60), second)
+    seconds = pc.add(pc.multiply(pc.add(pc.multiply(hour, 60), minute), 60), second)
+    return pc.cast(seconds, pa.int32())
 
 
 def _of_whole_file(unit: Unit, rows: Iterator[FileRows]) -> Iterator[FileRows]:

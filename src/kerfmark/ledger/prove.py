@@ -361,7 +361,7 @@ class _ByNumber:
         out: list[Difference] = []
         lost = 0
         for n in wrong:
-            row = tuple(_comparable(v) for v in self.own.row(n))
+            row = comparable_row(self.own.row(n))
             if n in missing and spare[row] > 0:
                 spare[row] -= 1
                 continue
@@ -451,18 +451,16 @@ def _differences(
 ) -> tuple[tuple[Difference, ...], int]:
     """What differs when rows are compared as a multiset; `named` rows may be there beside. Slow,
     and only walked when something does."""
-    found = Counter(
-        tuple(_comparable(v) for v in row) for row in reader.rows(*expected.asked(source))
-    )
+    found = Counter(comparable_row(row) for row in reader.rows(*expected.asked(source)))
     lost: list[int] = []
     for n in range(expected.rows):
-        row = tuple(_comparable(v) for v in expected.row(n))
+        row = comparable_row(expected.row(n))
         if found[row] > 0:
             found[row] -= 1
         else:
             lost.append(n)
     return told_differences(
-        [(expected.place(n), expected.row(n)) for n in lost[:SHOWN]],
+        [(expected.place(n), comparable_row(expected.row(n))) for n in lost[:SHOWN]],
         len(lost),
         list(found.elements()),
         named,
@@ -479,11 +477,11 @@ def told_differences(
 ) -> tuple[tuple[Difference, ...], int]:
     """Rows of a source that are `lost` (of `total`, each with its row in the file), and rows of the
     database that are `strange`, told cell by cell where one is much like another; `named` strange
-    rows may be there. Also how many differences there are."""
-    left = [tuple(_comparable(v) for v in row) for row in strange]
-    out: list[Difference] = []
+    rows may be there. All of them as `comparable_row` gives them. Also how many differences there
+    are."""
+    left, out = [tuple(row) for row in strange], list[Difference]()
     for place, values in lost:
-        row = tuple(_comparable(v) for v in values)
+        row = tuple(values)
         twin = max(
             left,
             key=lambda other: sum(a == b for a, b in zip(row, other, strict=True)),
@@ -509,6 +507,11 @@ def told_differences(
         ]
         total = max(total, len(out))
     return tuple(out[:SHOWN]), total
+
+
+def comparable_row(row: Sequence[Any]) -> tuple[Any, ...]:
+    """A row as it is compared."""
+    return tuple(_comparable(v) for v in row)
 
 
 def _comparable(value: Any) -> Any:

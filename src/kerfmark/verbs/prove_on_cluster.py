@@ -24,7 +24,7 @@ from kerfmark.layout.model import Layout, PartSpec, SourceSpec
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import accounts
 from kerfmark.ledger.file_rows import FileRows
-from kerfmark.ledger.prove import Difference, SourceProof, told_differences
+from kerfmark.ledger.prove import Difference, SourceProof, comparable_row, told_differences
 from kerfmark.ledger.records import Ledger
 from kerfmark.ledger.source_values import as_known
 from kerfmark.plan.compile import compiled
@@ -216,9 +216,9 @@ def _spec(layout: Layout, load: int, file: FileRead, place: str) -> SourceSpec:
 def _differences(found: Compared, places: Places, named: int) -> tuple[tuple[Difference, ...], int]:
     strange = max(0, found.strange - named)
     differences, total = told_differences(
-        [(places.origin(at).row, row) for at, row in found.only_in_source],
+        [(places.origin(at).row, comparable_row(row)) for at, row in found.only_in_source],
         found.lost,
-        found.only_in_tables,
+        [comparable_row(row) for row in found.only_in_tables],
         min(named, len(found.only_in_tables)),
         found.headers,
     )
