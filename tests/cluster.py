@@ -19,13 +19,14 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
 import pyarrow.parquet as pq
 import pytest
 
+from kerfmark.verbs.prove import ProveResult
 from private import free_port
 
 SETTINGS = {
@@ -212,3 +213,20 @@ def _text(value: Any, type_: str) -> str:
     if isinstance(value, datetime.datetime):
         return value.strftime("%Y-%m-%d %H:%M:%S")
     return value.isoformat() if isinstance(value, datetime.date | datetime.time) else str(value)
+
+
+def proof_said(result: ProveResult) -> dict[str, Any]:
+    """What a proof says, but for when; the files of a source have one name or several."""
+    out = asdict(result)
+    for name in ("database", "at", "version", "seconds"):
+        out.pop(name)
+    for one in out["proofs"]:
+        one.pop("file")
+        if len(out["loads"]) > 1:  # one machine, which goes by the ledger then, does not count them
+            one.pop("named")
+    for load in out["loads"]:
+        for file in load["files"]:
+            file.pop("fingerprint")
+    out["proofs"] = sorted(out["proofs"], key=lambda p: p["source"])
+    out["files"] = sorted(out["files"], key=str)
+    return out

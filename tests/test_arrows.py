@@ -18,7 +18,7 @@ MAY_USE = {
     "structure": {"layout", "profile", "read"},
     "plan": {"layout", "profile"},
     "normalize": {"plan", "layout", "profile", "read"},
-    "cluster": {"plan", "normalize", "layout", "profile", "read"},
+    "cluster": {"plan", "normalize", "ledger", "store", "layout", "profile", "read"},
     "ledger": {"layout", "profile", "store", "normalize"},
     "write": {"read", "profile", "store"},
     "draw": {"profile", "layout", "store"},

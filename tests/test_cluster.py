@@ -21,7 +21,7 @@ import xxhash
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from cluster import SETTINGS, Cluster, cluster, differences
+from cluster import SETTINGS, Cluster, cluster, differences, proof_said
 from cluster_cases import CASES, VISITS_AND_DISTRICTS
 from conftest import Runner, hears_interrupts
 from kerfmark.cluster.files import Unit, blocks, bytes_of_block, can_be_cut, look_at, settled_blocks
@@ -43,6 +43,7 @@ from kerfmark.verbs.check import CheckResult, check
 from kerfmark.verbs.cut import cut
 from kerfmark.verbs.on_cluster import check_on_cluster, cut_on_cluster
 from kerfmark.verbs.prove import prove
+from kerfmark.verbs.prove_on_cluster import prove_on_cluster
 from kerfmark.verbs.undo import undo
 
 
@@ -76,6 +77,9 @@ def test_a_cluster_gives_the_same_tables_rows_and_keys(
     proof = prove(folder)
     assert proof.holds and all(p.rows for p in proof.proofs)
     assert not any(p.changed for p in proof.proofs)
+    monkeypatch.setenv("KERFMARK_BLOCK", "3000")  # a file need not be read again as it was
+    assert proof_said(prove_on_cluster(folder, running.address)) == proof_said(proof)
+    assert [p.name for p in folder.iterdir() if p.name.startswith(".")] == []
 
 
 def fingerprints(folder: Path) -> dict[str, list[str]]:

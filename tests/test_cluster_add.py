@@ -13,7 +13,7 @@ from pathlib import Path
 import pyarrow.parquet as pq
 import pytest
 
-from cluster import Cluster, differences
+from cluster import Cluster, differences, proof_said
 from cluster_cases import CASES, VISITS_AND_DISTRICTS
 from kerfmark.cluster.folder import read_folder
 from kerfmark.errors import DataRefused, TargetError, UsageError
@@ -24,6 +24,7 @@ from kerfmark.verbs.cut import cut
 from kerfmark.verbs.loads import loads
 from kerfmark.verbs.on_cluster import cut_on_cluster
 from kerfmark.verbs.prove import prove
+from kerfmark.verbs.prove_on_cluster import prove_on_cluster
 from kerfmark.verbs.undo import undo
 
 LATER = {
@@ -92,6 +93,8 @@ def test_what_is_added_is_the_same_as_on_one_machine(
     assert [(f.source, f.rows) for f in there.files] == [(f.source, f.rows) for f in here.files]
     proof = prove(tmp_path / "there")
     assert proof.holds and sum(p.rows for p in proof.proofs) > sum(f.rows for f in here.files)
+    by_cluster = prove_on_cluster(tmp_path / "there", running.address)
+    assert proof_said(by_cluster) == proof_said(proof)
     assert [p.name for p in (tmp_path / "there").iterdir() if p.name.startswith(".")] == []
 
 

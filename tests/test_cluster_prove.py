@@ -4,11 +4,8 @@ tables or in the files."""
 from __future__ import annotations
 
 import json
-import random
 from collections.abc import Callable
-from dataclasses import asdict
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -16,56 +13,11 @@ import pytest
 import xxhash
 
 from cluster import Cluster
-from cluster_cases import CASES
 from kerfmark.errors import TargetError
 from kerfmark.verbs.add_on_cluster import add_on_cluster
 from kerfmark.verbs.on_cluster import cut_on_cluster
-from kerfmark.verbs.prove import ProveResult, prove
+from kerfmark.verbs.prove import prove
 from kerfmark.verbs.prove_on_cluster import prove_on_cluster
-from test_cluster_add import LATER, begun
-
-
-def cut_case(case: str, folder: Path, address: str) -> Path:
-    """The folder of data sets of a case."""
-    layout = folder / "case.layout.toml"
-    layout.write_text(CASES[case](folder, random.Random(7)), encoding="utf-8")
-    cut_on_cluster([layout], folder / "there", address)
-    return folder / "there"
-
-
-def said(result: ProveResult) -> dict[str, Any]:
-    """What a proof says, but for when; the files of a source have one name or several."""
-    out = asdict(result)
-    for name in ("database", "at", "version", "seconds"):
-        out.pop(name)
-    for one in out["proofs"]:
-        one.pop("file")
-        if len(out["loads"]) > 1:  # one machine, which goes by the ledger then, does not count them
-            one.pop("named")
-    for load in out["loads"]:
-        for file in load["files"]:
-            file.pop("fingerprint")
-    out["proofs"] = sorted(out["proofs"], key=lambda p: p["source"])
-    out["files"] = sorted(out["files"], key=str)
-    return out
-
-
-@pytest.mark.parametrize("case", CASES)
-def test_a_proof_is_that_of_one_machine(
-    case: str, running: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setenv("KERFMARK_BLOCK", "3000")
-    if case in LATER:  # with later loads
-        later = begun(case, tmp_path, running.address)
-        add_on_cluster(later, tmp_path / "there", running.address)
-        there = tmp_path / "there"
-    else:
-        there = cut_case(case, tmp_path, running.address)
-    before = sorted(tmp_path.rglob("*"))
-    found = prove_on_cluster(there, running.address)
-    assert found.holds, found.proofs
-    assert said(found) == said(prove(there))
-    assert sorted(tmp_path.rglob("*")) == before
 
 
 def rewritten(folder: Path, table: str, change: Callable[[pa.Table], pa.Table]) -> None:
@@ -178,3 +130,22 @@ def test_a_file_of_the_folder_that_is_not_as_it_was_written_is_told(
     with pytest.raises(TargetError, match="is not as it was written"):
         prove_on_cluster(there, running.address)
     assert not list(there.glob(".*")), "what was needed on the way is gone"
+
+
+def test_a_value_that_a_later_file_says_otherwise_and_that_stays_is_no_difference(
+    running: Cluster, tmp_path: Path
+) -> None:
+    chosen = VISITS.replace('{ header = "Phone" }', '{ header = "Phone", conflicts = "first" }')
+    for name, phone, numbers in (("visits", 500, range(20)), ("more", 700, range(20, 40))):
+        rows = [
+            f"{i},2031-04-{i % 28 + 1:02},{i % 7}.50,Keeper {i % 3},{phone + i}" for i in numbers
+        ]
+        text = "\n".join(["No,Day,Fee,Keeper,Phone", *rows, ""])
+        (tmp_path / f"{name}.csv").write_text(text)
+    (tmp_path / "visits.layout.toml").write_text(chosen)
+    there = tmp_path / "there"
+    cut_on_cluster([tmp_path / "visits.layout.toml"], there, running.address)
+    add_on_cluster([tmp_path / "more.csv"], there, running.address)
+    assert prove_on_cluster(there, running.address).holds
+    rewritten(there, "keeper", with_cell("phone", 1, "702"))
+    assert not prove_on_cluster(there, running.address).holds

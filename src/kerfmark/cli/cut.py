@@ -158,7 +158,7 @@ def _on_cluster(args: argparse.Namespace, terminal: Terminal) -> int:
             progress=progress,
         )
     terminal.result(result)
-    _tell(result, terminal, proven=False)
+    _tell(result, terminal, cluster=args.cluster)
     return 0
 
 
@@ -174,8 +174,8 @@ def _tell_beside(result: BesideResult, terminal: Terminal) -> None:
         terminal.say((command, BOLD), " prints the layout of the whole database")
 
 
-def _tell(result: CutResult, terminal: Terminal, engine: str = "", *, proven: bool = True) -> None:
-    """What a cut has made; `proven`: it has held every cell against its source."""
+def _tell(result: CutResult, terminal: Terminal, engine: str = "", *, cluster: str = "") -> None:
+    """What a cut has made; one on a `cluster` has not held every cell against its source."""
     for s in result.sources:
         terminal.say(
             "read ",
@@ -210,11 +210,12 @@ def _tell(result: CutResult, terminal: Terminal, engine: str = "", *, proven: bo
         (result.database, BOLD),
         f"{large} in {result.seconds:.1f} s: "
         f"{counted(len(result.tables), 'table')}, {counted(links, 'link')}"
-        + (", every cell, link and row count checked" if proven and not result.script else ""),
+        + (", every cell, link and row count checked" if not (cluster or result.script) else ""),
     )
-    if not proven and not result.rehearsed:
+    if cluster and not result.rehearsed:
         command = f"kerfmark prove {shlex.quote(result.database)}"
-        terminal.say((command, BOLD), " compares every row with its file, on this machine")
+        command += f" --cluster {cluster}" if "://" not in result.database else ""
+        terminal.say((command, BOLD), " compares every row with its file")
     for source, rows in result.left_out.items():
         terminal.say(
             "left out ",

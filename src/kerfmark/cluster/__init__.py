@@ -9,4 +9,9 @@ the executors and reads one unit of rows; `steps` carries the plan out on what t
 is the folder of data sets that comes of it, and `existing` gives what it has to rows that
 are added.
 
-Not here: what the tables are (`plan` says it), and any conversion of cells."""
+A proof is in two modules: `proof_rows` runs in the executors and reads a source again in
+`ledger`'s own way, `proof` holds that against what the tables show. So is a sample: `sample_rows`
+takes rows in the executors, `sample` asks for them.
+
+Not here: what the tables are (`plan` says it), how they are found (`structure`), and any conversion
+of cells."""

@@ -37,7 +37,7 @@ from kerfmark.cluster.proof_rows import (
 )
 from kerfmark.cluster.staging import PLACE_BITS
 from kerfmark.layout.model import Layout, LinkSpec
-from kerfmark.plan.model import Plan
+from kerfmark.plan.compile import compiled
 from kerfmark.store.sql_dialect import SqlDialect
 from kerfmark.store.views import view
 
@@ -68,14 +68,9 @@ class Proof:
     sources."""
 
     def __init__(
-        self,
-        session: SparkSession,
-        layout: Layout,
-        plan: Plan,
-        sets: Mapping[str, TableSet],
-        place: str,
+        self, session: SparkSession, layout: Layout, sets: Mapping[str, TableSet], place: str
     ) -> None:
-        self.session, self.layout, self.plan = session, layout, plan
+        self.session, self.layout, self.plan = session, layout, compiled(layout)
         self.sets, self.place = sets, place
 
     def broken_links(self) -> Iterator[str]:
@@ -286,7 +281,8 @@ class Proof:
 
 
 def _with_choice(frame: DataFrame, cell: str, one: Chosen) -> DataFrame:
-    """Rows in which a cell is what the layout has chosen for the record of its load."""
+    """Rows in which a cell is what the layout has chosen for their record, from what the first load
+    that has it says: later ones leave a value that is there as it is."""
     from pyspark.sql import Window
     from pyspark.sql import functions as F
 
@@ -295,8 +291,10 @@ def _with_choice(frame: DataFrame, cell: str, one: Chosen) -> DataFrame:
     mine = F.when(of_record, col(cell))
     if one.rule == "refuse":
         return frame.withColumn(cell, mine)
-    frame = frame.withColumn("_of", of_record).withColumn("_value", mine)
-    record = ["_of", *names, _LOAD]
+    record = ["_of", *names]
+    first = F.min(_LOAD).over(Window.partitionBy(*record))
+    frame = frame.withColumn("_of", of_record)
+    frame = frame.withColumn("_value", F.when(col(_LOAD) == first, mine))
     filled = F.when(col("_value").isNotNull(), col(AT))
     if one.rule == "most frequent":
         times = Window.partitionBy(*record, "_value")

@@ -13,7 +13,7 @@ from kerfmark.cluster.build import Built, SourceFiles
 from kerfmark.cluster.folder import Target
 from kerfmark.cluster.sample import Sample
 from kerfmark.cluster.session import connected
-from kerfmark.errors import counted
+from kerfmark.errors import UsageError, counted
 from kerfmark.layout.derive import settled
 from kerfmark.layout.model import Layout, SourceSpec
 from kerfmark.profile.encode import encode
@@ -51,6 +51,12 @@ def mark_on_cluster(
     Raises as `mark`; and UsageError where there is no cluster.
     """
     started = time.perf_counter()
+    if any(Path(i).suffix.lower() == ".toml" for i in inputs):
+        raise UsageError(
+            "deciding in a layout needs no cluster",
+            code="usage.layout",
+            next="leave out --cluster; or name the files to have tables proposed",
+        )
     sources = {f"source {i}": s for i, s in enumerate(open_inputs(inputs, reading), 1)}
     tested: list[SampleTested] = []
 

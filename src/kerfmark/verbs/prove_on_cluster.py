@@ -3,6 +3,7 @@ of a folder, and both are held against each other."""
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Mapping, Sequence
 from functools import partial
@@ -11,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from kerfmark import __version__
 from kerfmark.cluster.build import SourceFiles, in_tasks, prepare, units_of
-from kerfmark.cluster.files import Unit, size_of
+from kerfmark.cluster.files import Unit, fingerprint_of, is_file, size_of
 from kerfmark.cluster.folder import DataSets, FileRead, Target, absolute, is_folder, read_folder
 from kerfmark.cluster.problems import Places
 from kerfmark.cluster.proof import Compared, Proof
@@ -27,7 +28,6 @@ from kerfmark.ledger.file_rows import FileRows
 from kerfmark.ledger.prove import Difference, SourceProof, comparable_row, told_differences
 from kerfmark.ledger.records import Ledger
 from kerfmark.ledger.source_values import as_known
-from kerfmark.plan.compile import compiled
 from kerfmark.profile.encode import encode
 from kerfmark.progress import Progress, silent
 from kerfmark.verbs.folder_database import FolderDatabase, loaded_file
@@ -106,23 +106,22 @@ class _Work:
         progress: Progress,
     ) -> None:
         self.layout, self.sets, self.place = layout, sets, place
-        self.progress = progress
-        plan = compiled(layout)
-        self.proven = Proof(session, layout, plan, sets.tables, place)
+        self.session, self.staging, self.progress = session, staging, progress
+        self.proven = Proof(session, layout, sets.tables, place)
         self.files = {
             name: [(load.number, f) for load in sets.live for f in load.files if f.source == name]
             for name in layout.sources
         }
         self.units: dict[str, list[UnitExpected]] = {}
         self.loads: dict[int, int] = {}
-        job = Job(layout, plan, staging, open_described, dict(sets.sources))
+        job = Job(layout, self.proven.plan, staging, open_described, dict(sets.sources))
         self._read_by_executors(session, job)
         self._read_here(job)
 
     def _read_by_executors(self, session: SparkSession, job: Job) -> None:
         distributed, load_of = dict[str, SourceFiles](), dict[int, int]()
         for name, files in self.files.items():
-            places = [str(Path(self.place) / f.file) for _, f in files]
+            places = [_seen_from(self.place, f.file) for _, f in files]
             known = {Path(p).suffix.lower() for p in places}
             if not files or not known <= (DELIMITED | IN_WHOLE) or any(f.sheet for _, f in files):
                 continue
@@ -184,23 +183,55 @@ class _Work:
 
     def _changed(self, name: str) -> bool:
         """Whether a file has other bytes than when it was loaded."""
-        was = [
-            part
+        was = [part for _, f in self.files[name] for part in self._parts(f)]
+        now = [(f.place, f.start, f.fingerprint) for u in self.units[name] for f in u.files]
+        if [at for *at, _ in was] == [at for *at, _ in now]:
+            return was != now
+        # it was read in other blocks
+        parts = [
+            (place, start, end, said)
             for _, f in self.files[name]
-            for part in ([(b.start, b.fingerprint) for b in f.blocks] or [(0, f.fingerprint)])
+            for place, start, end, said in self._blocks(f)
         ]
-        return was != [(f.start, f.fingerprint) for u in self.units[name] for f in u.files]
+        same = in_tasks(
+            self.session, self.staging, parts, _as_it_was, "comparing files", self.progress
+        )
+        return not all(same)
+
+    def _parts(self, file: FileRead) -> list[tuple[str, int, str]]:
+        return [(place, start, said) for place, start, _, said in self._blocks(file)]
+
+    def _blocks(self, file: FileRead) -> list[tuple[str, int, int, str]]:
+        """The parts of a file that was loaded: its place, where they begin and end, and their
+        fingerprints. The last one goes to the end that the file has now."""
+        place = _seen_from(self.place, file.file)
+        some = [(b.start, b.end, b.fingerprint) for b in file.blocks]
+        some = some or [(0, file.bytes, file.fingerprint)]
+        end = max(size_of(place), some[-1][0]) if is_file(place) else some[-1][1]
+        some[-1] = (some[-1][0], end, some[-1][2])
+        return [(place, *one) for one in some]
+
+
+def _as_it_was(part: tuple[str, int, int, str]) -> str:
+    """Whether some bytes of a file have a fingerprint: "yes", or nothing."""
+    place, start, end, said = part
+    return "yes" if fingerprint_of(place, start, end) == said else ""
 
 
 def _expected(job: Job, unit: Unit) -> str:
     return expect(job, unit).text()
 
 
+def _seen_from(folder: str, file: str) -> str:
+    """The place of a file that is called so as seen from a folder."""
+    return file if "://" in file else os.path.normpath(f"{folder}/{file}")
+
+
 def _spec(layout: Layout, load: int, file: FileRead, place: str) -> SourceSpec:
     """How one file is read again."""
     spec = layout.sources[file.source]
     said = as_loaded(spec, loaded_file(load, file, "")).model_copy(update={"file": place})
-    if not Path(place).exists():
+    if not is_file(place):
         raise SourceError(
             "the file that was loaded is no longer there",
             code="source.missing",
@@ -226,7 +257,7 @@ def _differences(found: Compared, places: Places, named: int) -> tuple[tuple[Dif
 
 
 def _called(files: Sequence[FileRead]) -> str:
-    names = list(dict.fromkeys(f.file for f in files))
+    names = list(dict.fromkeys(Path(f.file).name for f in files))
     more = f" and {len(names) - 1} more of its shape" if len(names) > 1 else ""
     return f"{names[0]}{more}" if names else ""
 
