@@ -13,6 +13,7 @@ import pytest
 import xxhash
 
 from cluster import Cluster
+from kerfmark.cli.main import main
 from kerfmark.errors import TargetError
 from kerfmark.verbs.add_on_cluster import add_on_cluster
 from kerfmark.verbs.on_cluster import cut_on_cluster
@@ -83,15 +84,63 @@ CHANGES: dict[str, tuple[str, Callable[[pa.Table], pa.Table]]] = {
 }
 
 
-def visits(folder: Path, address: str) -> Path:
+def visits(folder: Path, address: str, layout: str = VISITS) -> Path:
     """A folder of data sets of some visits."""
     rows = [
         f"{i},2031-04-{i % 28 + 1:02},{i % 7}.50,Keeper {i % 3},{555 + i % 3}" for i in range(40)
     ]
     (folder / "visits.csv").write_text("\n".join(["No,Day,Fee,Keeper,Phone", *rows, ""]))
-    (folder / "visits.layout.toml").write_text(VISITS)
+    (folder / "visits.layout.toml").write_text(layout)
     cut_on_cluster([folder / "visits.layout.toml"], folder / "there", address)
     return folder / "there"
+
+
+def test_the_commands_do_the_same(
+    running: Cluster, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    visits(tmp_path, running.address)
+    (tmp_path / "visits.layout.toml").unlink()
+    on = ["--cluster", running.address]
+    layout, shared, there = (str(tmp_path / n) for n in ("v.toml", "shared", "built"))
+    words = ["mark", str(tmp_path / "visits.csv"), "-o", layout, "--shared", shared, *on]
+    assert main(words) == 0
+    said = capsys.readouterr().out
+    assert "proposed from 40 rows\n" in said
+    assert f"then kerfmark cut {layout} --into FOLDER --cluster {running.address}" in said
+    assert main(["cut", layout, "--into", there, *on]) == 0
+    said = capsys.readouterr().out
+    assert f"kerfmark prove {there} --cluster {running.address} compares every row" in said
+    report = tmp_path / "proof.html"
+    assert main(["prove", there, "--shared", shared, "--report", str(report), *on]) == 0
+    said = capsys.readouterr().out
+    assert "visits.csv: 40 rows and 200 cells compared, all in the database, and no others" in said
+    assert "visits.csv: 41 in the file: 1 in the header, 40 read" in said
+    assert "40 rows" in report.read_text(encoding="utf-8")
+    with (tmp_path / "visits.csv").open("a") as file:
+        file.write("40,2031-05-01,1.50,Keeper 1,556\n")
+    assert main(["prove", there, *on]) == 1
+    said = capsys.readouterr()
+    assert "41 rows in the file, 40 in the database; 1 difference" in said.out
+    assert "is not the file that was loaded" in said.err
+
+
+def test_what_a_cluster_does_not_do_is_told_before_it_is_asked(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    (tmp_path / "v.csv").write_text("No,Keeper\n1,A\n2,A\n")
+    on = ["--cluster", "spark://nowhere.example:7077"]
+    file, shared = str(tmp_path / "v.csv"), ["--shared", str(tmp_path / "shared")]
+    assert main(["cut", file, "--into", str(tmp_path / "v.db"), "--quiet"]) == 0
+    layout = str(tmp_path / "v.layout.toml")
+    for words, what in (
+        (["mark", file], "a cluster needs a folder that all of its machines reach"),
+        (["mark", file, "--report", "p.html", *shared], "a cluster does not take --report"),
+        (["mark", layout, "--optional", "v.keeper", *shared], "needs no cluster"),
+        (["prove", str(tmp_path / "v.db")], "a cluster proves a folder that a cluster wrote"),
+    ):
+        capsys.readouterr()
+        assert main([*words, *on]) == 2, words
+        assert what in capsys.readouterr().err, words
 
 
 def test_nothing_is_proven_that_was_changed_in_the_tables(running: Cluster, tmp_path: Path) -> None:
@@ -119,6 +168,21 @@ def test_a_file_that_has_changed_is_told_cell_by_cell(running: Cluster, tmp_path
     assert found.differences == here.differences
     [cell] = found.differences
     assert (cell.row, cell.column, cell.in_source) == (7, "Day", '"2031-04-07"')
+
+
+def test_a_cell_that_is_no_value_is_not_the_blank_that_the_tables_have(
+    running: Cluster, tmp_path: Path
+) -> None:
+    there = visits(
+        tmp_path, running.address, VISITS.replace("each_row", 'optional = ["fee"]\neach_row')
+    )
+    file = tmp_path / "visits.csv"
+    file.write_text(file.read_text().replace("\n5,2031-04-06,5.50", "\n5,2031-04-06,lost"))
+    rewritten(there, "visit", with_cell("fee", 5, None))
+    [found] = prove_on_cluster(there, running.address).proofs
+    [cell] = found.differences
+    assert found.total == 1 and (cell.row, cell.column) == (7, "Fee")
+    assert (cell.in_source, cell.in_database) == ('"lost"', "blank")
 
 
 def test_a_file_of_the_folder_that_is_not_as_it_was_written_is_told(

@@ -202,3 +202,33 @@ def test_a_fault_of_the_program_that_changes_values_is_not_proven(
     library.cut([tmp_path / "v.layout.toml"], str(db), replace=True)
     proof = library.prove(str(db))
     assert not proof.holds and [p.total for p in proof.proofs] == [3]
+
+
+@pytest.mark.parametrize("type_", TYPED)
+@pytest.mark.parametrize("later", [False, True])
+def test_a_cell_that_is_no_value_is_not_the_blank_that_the_database_has(
+    db: Target, tmp_path: Path, type_: str, later: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Whether rows are compared as they stand, or, with `later` records that were there already,
+    by the numbers that the ledger keeps."""
+    monkeypatch.chdir(tmp_path)
+    one, other = TYPED[type_]
+    file, more = tmp_path / "v.csv", tmp_path / "w.csv"
+    file.write_text(f"no;what\n1;{one}\n2;{other}\n3;\n4;{one}\n", encoding="utf-8")
+    (tmp_path / "v.layout.toml").write_text(
+        'kerfmark = 1\n[sources.v]\nfile = "v.csv"\ndelimiter = ";"\n[tables.v]\neach_row = '
+        'true\nknown_by = ["no"]\noptional = ["what"]\n'
+        f'columns.no = {{ header = "no", type = "integer" }}\ncolumns.what = {{ header = "what", '
+        f'type = "{type_}" }}\n'
+    )
+    library.cut([tmp_path / "v.layout.toml"], str(db))
+    if later:
+        more.write_text(f"no;what\n5;{one}\n2;{other}\n", encoding="utf-8")
+        library.add([more], str(db), known="keep")
+    assert library.prove(str(db)).holds
+    file.write_text(file.read_text().replace("3;\n", "3;lost\n"), encoding="utf-8")
+    proof = library.prove(str(db))
+    assert not proof.holds
+    [told] = [d for p in proof.proofs for d in p.differences]
+    assert (told.row, told.column, told.in_source) == (4, "what", '"lost"')
+    assert told.in_database == "blank"

@@ -4,6 +4,7 @@ tables of a folder show of it, joined by the cluster's engine, as a multiset of 
 from __future__ import annotations
 
 import functools
+import json
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -26,7 +27,7 @@ from kerfmark.cluster.frames import (
     local_frame,
 )
 from kerfmark.cluster.proof_rows import (
-    UNREAD,
+    MISFITS,
     Chosen,
     UnitExpected,
     chosen,
@@ -106,20 +107,20 @@ class Proof:
             wanted = self._expected(source, headers, shown, units, loads)
             ours = wanted.select(
                 *[col(c).cast(t).alias(c) for c, t in zip(cells, types, strict=True)],
-                col(UNREAD),
+                col(MISFITS),
                 F.lit(1).alias("_more"),
                 col(AT),
             )
             theirs = found.toDF(*cells).select(
                 *cells,
-                F.lit(False).alias(UNREAD),
+                F.lit(None).cast("string").alias(MISFITS),
                 F.lit(-1).alias("_more"),
                 F.lit(None).cast("bigint").alias(AT),
             )
             # a row is counted up where a file has it, and down where the tables show it
             differing = (
                 ours.unionByName(theirs)
-                .groupBy(*cells, UNREAD)
+                .groupBy(*cells, MISFITS)
                 .agg(
                     F.sum("_more").alias("_more"),
                     F.min(AT).alias(AT),
@@ -139,7 +140,7 @@ class Proof:
                 return Compared(
                     tuple(shown),
                     tuple(
-                        (int(r[AT]), _told([r[c] for c in cells]))
+                        (int(r[AT]), _told([r[c] for c in cells], r[MISFITS]))
                         for r in (first.collect() if lost else [])
                     ),
                     lost,
@@ -201,7 +202,7 @@ class Proof:
                 f"{AT} bigint",
                 *(f"e{i} {t}" for i, t in enumerate(types)),
                 *(f"{c.name} {cell_type(c)}" for c in identity_cells(some)),
-                f"{UNREAD} boolean",
+                f"{MISFITS} string",
             ]
         )
         files = [u.file for u in units if u.file]
@@ -332,8 +333,11 @@ def dialect() -> SqlDialect:
     return SqlDialect(own, string_agg)
 
 
-def _told(row: Sequence[Any]) -> tuple[Any, ...]:
-    """A row as it is told: days and times as text."""
+def _told(row: Sequence[Any], misfits: str | None = None) -> tuple[Any, ...]:
+    """A row as it is told: days and times as text, and what is no value as it stands."""
+    if misfits:
+        texts = {int(i): text for i, text in json.loads(misfits).items()}
+        row = [texts.get(i, v) for i, v in enumerate(row)]
     return tuple(
         str(v) if isinstance(v, date | datetime) else float(v) if isinstance(v, Decimal) else v
         for v in row

@@ -7,7 +7,6 @@ import json
 from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -33,8 +32,9 @@ from kerfmark.plan.model import Cell, Identity, Plan
 from kerfmark.profile.convert import decimal_texts
 from kerfmark.profile.encode import EncodedSource
 
-UNREAD = "_unread"
-"""Column of the rows: whether a cell is filled and is no value of its column's type."""
+MISFITS = "_misfits"
+"""Column of the rows: cells that are no values of their columns' types, as JSON: texts by the place
+of the header; blank where there are none."""
 
 
 @dataclass
@@ -136,18 +136,22 @@ def expected(job: Job, unit: Unit, encoded: EncodedSource) -> UnitExpected:
     take."""
     ready = Prepared(job.layout, unit.source, encoded)
     columns: dict[str, pa.Array] = {AT: places_of(ready, unit)}
-    unread, changed = np.zeros(ready.rows, bool), 0
+    misfits, changed = dict[int, dict[int, str]](), 0
     for i, one in enumerate(expected_columns(job.layout, ready, as_compared)):
         changed += one.changed
         cells = one.values.take(pa.array(one.codes, mask=one.codes < 0))
-        unread |= cells.is_null().to_numpy(zero_copy_only=False) & (one.codes >= 0)
+        for row, text in one.misfits():
+            misfits.setdefault(row, {})[i] = text
         if expected_type(one.spec) == "int":
             cells = _seconds(cells)
         columns[f"e{i}"] = cells
     headers = job.headers[unit.source]
     for cell in identity_cells(chosen(job.layout, job.plan, unit.source, headers)):
         columns[cell.name] = for_engine(cell_values(ready, cell))
-    columns[UNREAD] = pa.array(unread)
+    columns[MISFITS] = pa.nulls(ready.rows, pa.string())
+    if misfits:
+        said = [json.dumps(misfits[row]) if row in misfits else None for row in range(ready.rows)]
+        columns[MISFITS] = pa.array(said, pa.string())
     file = ""
     if ready.rows:
         file = file_of(job, unit)

@@ -127,6 +127,8 @@ class Comparison:
             seen[mine] = True
             for i, column in enumerate(columns):
                 wrong = _differs(rows.expected.taken(i, mine), column, theirs)
+                if i in rows.expected.misfits:
+                    wrong = np.union1d(wrong, np.flatnonzero(rows.expected.misread(i, mine)))
                 if len(wrong):
                     wrong = wrong[~rows.expected.unsaid(i, mine[wrong])]
                 mismatches += [
@@ -316,7 +318,7 @@ class Comparison:
             for way in self.ways[self.headers[m.header]]:
                 step = way[-1]
                 if code >= 0 and len(step.columns) == 1 and m.found is not None:
-                    said = str(expected.values[m.header][code].as_py())
+                    said = str(expected.row(m.row)[m.header])
                     asked.setdefault((step.table, step.columns[0]), []).append(
                         (places[m.number].get(step.alias, -1), said, m)
                     )

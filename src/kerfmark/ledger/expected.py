@@ -33,16 +33,24 @@ NEVER = 1 << 40
 
 @dataclass(frozen=True)
 class ExpectedColumn:
-    """A header of a source: the table and the column that it is of, its distinct values as an
-    engine should give them, the code of each row (-1: blank), and how many cells the layout
-    changes."""
+    """A header of a source: the table and the column that it is of, its distinct texts, these as
+    values that an engine should give (null for what is no value of the column's type), the code of
+    each row (-1: blank), and how many cells the layout changes."""
 
     header: str
     table: str
     spec: ColumnSpec
+    texts: pa.StringArray
     values: pa.Array
     codes: np.ndarray
     changed: int
+
+    def misfits(self) -> Iterator[tuple[int, str]]:
+        """The rows with a text that is no value of the column's type, and that."""
+        if self.values.null_count:
+            lost = np.append(self.values.is_null().to_numpy(zero_copy_only=False), False)
+            for row in np.flatnonzero(lost[self.codes]).tolist():
+                yield row, self.texts[int(self.codes[row])].as_py()
 
 
 def expected_columns(
@@ -54,9 +62,10 @@ def expected_columns(
         column_at = layout.column_of(ready.name, header)
         if column_at is not None:
             table, spec = column_at
+            column = ready.column(header, spec)
             values = _values(layout, ready, header, spec, to_engine)
-            codes = ready.column(header, spec).codes
-            yield ExpectedColumn(header, table, spec, values, codes, ready.changed(header, spec))
+            changed = ready.changed(header, spec)
+            yield ExpectedColumn(header, table, spec, column.values, values, column.codes, changed)
 
 
 def _values(
@@ -110,8 +119,13 @@ class Expected:
         self.values: list[pa.Array] = []
         self.codes: list[np.ndarray] = []
         self.changed = 0
+        self.misfits: dict[int, dict[int, str]] = {}
+        """By the place of a header, records whose cell is no value of its column's type, with the
+        texts: whatever the database has there, it is not what the file says."""
         for one in expected_columns(layout, ready, reader.to_engine):
             self.changed += one.changed
+            if misfits := {int(self.records[row]): text for row, text in one.misfits()}:
+                self.misfits[len(self.headers)] = misfits
             self.headers.append(one.header)
             self.values.append(one.values)
             self.codes.append(self._kept(one.table, one.spec, one.codes, len(one.values)))
@@ -279,11 +293,19 @@ class Expected:
         return reader.partition(made, self.layout.base_of(source), before)
 
     def row(self, n: int) -> tuple[Any, ...]:
-        """One row."""
-        return tuple(
+        """One row; what is no value is a text."""
+        values = (
             None if c[n] < 0 else v[int(c[n])].as_py()
             for v, c in zip(self.values, self.codes, strict=True)
         )
+        record = int(self.records[n])
+        return tuple(
+            self.misfits[i].get(record, v) if i in self.misfits else v for i, v in enumerate(values)
+        )
+
+    def misread(self, i: int, rows: np.ndarray) -> np.ndarray:
+        """In which of some rows the cell of column i is no value of its type."""
+        return np.isin(self.records[rows], [*self.misfits.get(i, ())])
 
 
 def _folded(value: Any, loose: bool) -> Any:

@@ -23,7 +23,7 @@ from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.steering import Steering
 from kerfmark.verbs.mark import MarkResult, SampleTested, layout_text, mark_with
 from kerfmark.verbs.on_cluster import DELIMITED, built_tables, files_for_executors, opened_sources
-from kerfmark.verbs.proposing import Marked, mark_sources
+from kerfmark.verbs.proposing import Marked, declared_files, mark_sources
 from kerfmark.verbs.sources import open_described, open_inputs, spec_of
 
 if TYPE_CHECKING:
@@ -56,6 +56,12 @@ def mark_on_cluster(
             "deciding in a layout needs no cluster",
             code="usage.layout",
             next="leave out --cluster; or name the files to have tables proposed",
+        )
+    if declared_files(inputs, reading, steering):
+        raise UsageError(
+            "the metadata beside these files declare their tables",
+            code="usage.declared",
+            next="leave out --cluster: nothing is looked for in the rows then",
         )
     sources = {f"source {i}": s for i, s in enumerate(open_inputs(inputs, reading), 1)}
     tested: list[SampleTested] = []

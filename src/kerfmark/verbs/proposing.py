@@ -66,7 +66,7 @@ def mark_inputs(
     strict: bool = True,
 ) -> Marked:
     """Proposes the tables of files; those whose metadata declares them, as declared."""
-    files = [] if reading.is_given or steering != Steering() else _described(inputs)
+    files = declared_files(inputs, reading, steering)
     if not files:
         return mark_sources(open_inputs(inputs, reading), folder, progress, steering, strict=strict)
     named: dict[str, DescribedFile] = {}
@@ -96,8 +96,12 @@ def mark_inputs(
     return Marked(replace(proposal, notes=(note, *proposal.notes)), encoded, encoded)
 
 
-def _described(inputs: Sequence[str | Path]) -> list[DescribedFile]:
-    """What is declared of files; nothing, unless it is of each."""
+def declared_files(
+    inputs: Sequence[str | Path], reading: Reading, steering: Steering
+) -> list[DescribedFile]:
+    """What is declared of files; nothing, unless it is of each, or where a person says anything."""
+    if reading.is_given or steering != Steering():
+        return []
     out = []
     for one in inputs:
         path = Path(one)
