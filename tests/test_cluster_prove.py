@@ -135,6 +135,7 @@ def test_what_a_cluster_does_not_do_is_told_before_it_is_asked(
     for words, what in (
         (["mark", file], "a cluster needs a folder that all of its machines reach"),
         (["mark", file, "--report", "p.html", *shared], "a cluster does not take --report"),
+        (["mark", file, "--onto", str(tmp_path / "v.db")], "a cluster does not take --onto"),
         (["mark", layout, "--optional", "v.keeper", *shared], "needs no cluster"),
         (["prove", str(tmp_path / "v.db")], "a cluster proves a folder that a cluster wrote"),
     ):

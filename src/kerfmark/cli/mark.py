@@ -216,6 +216,7 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
     from kerfmark.verbs.mark import mark
 
     if args.onto:
+        database.refuse_on_cluster({"--onto": args.cluster})
         return mapping.run(args, steering(args), terminal)
     mapping.refuse_without_database(args)
     if args.cluster:
