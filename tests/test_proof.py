@@ -173,6 +173,18 @@ TYPED = {
 }
 
 
+def of_type(folder: Path, type_: str) -> Path:
+    """The layout for a file v.csv, in which the column `what`, that may be blank, has a type."""
+    layout = folder / "v.layout.toml"
+    layout.write_text(
+        'kerfmark = 1\n[sources.v]\nfile = "v.csv"\ndelimiter = ";"\n[tables.v]\neach_row = '
+        'true\nknown_by = ["no"]\noptional = ["what"]\n'
+        f'columns.no = {{ header = "no", type = "integer" }}\ncolumns.what = {{ header = "what", '
+        f'type = "{type_}" }}\n'
+    )
+    return layout
+
+
 @pytest.mark.parametrize("type_", TYPED)
 def test_a_fault_of_the_program_that_changes_values_is_not_proven(
     db: Target, tmp_path: Path, type_: str, monkeypatch: pytest.MonkeyPatch
@@ -180,13 +192,7 @@ def test_a_fault_of_the_program_that_changes_values_is_not_proven(
     monkeypatch.chdir(tmp_path)
     one, other = TYPED[type_]
     (tmp_path / "v.csv").write_text(f"no;what\n1;{one}\n2;{other}\n3;\n4;{one}\n", encoding="utf-8")
-    (tmp_path / "v.layout.toml").write_text(
-        'kerfmark = 1\n[sources.v]\nfile = "v.csv"\ndelimiter = ";"\n[tables.v]\neach_row = '
-        'true\nknown_by = ["no"]\noptional = ["what"]\n'
-        f'columns.no = {{ header = "no", type = "integer" }}\ncolumns.what = {{ header = "what", '
-        f'type = "{type_}" }}\n'
-    )
-    library.cut([tmp_path / "v.layout.toml"], str(db))
+    library.cut([of_type(tmp_path, type_)], str(db))
     assert library.prove(str(db)).holds  # what is right is proven
     real = columns.to_typed
 
@@ -215,13 +221,7 @@ def test_a_cell_that_is_no_value_is_not_the_blank_that_the_database_has(
     one, other = TYPED[type_]
     file, more = tmp_path / "v.csv", tmp_path / "w.csv"
     file.write_text(f"no;what\n1;{one}\n2;{other}\n3;\n4;{one}\n", encoding="utf-8")
-    (tmp_path / "v.layout.toml").write_text(
-        'kerfmark = 1\n[sources.v]\nfile = "v.csv"\ndelimiter = ";"\n[tables.v]\neach_row = '
-        'true\nknown_by = ["no"]\noptional = ["what"]\n'
-        f'columns.no = {{ header = "no", type = "integer" }}\ncolumns.what = {{ header = "what", '
-        f'type = "{type_}" }}\n'
-    )
-    library.cut([tmp_path / "v.layout.toml"], str(db))
+    library.cut([of_type(tmp_path, type_)], str(db))
     if later:
         more.write_text(f"no;what\n5;{one}\n2;{other}\n", encoding="utf-8")
         library.add([more], str(db), known="keep")

@@ -9,7 +9,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import date, datetime
-from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 from kerfmark.cluster.existing import stored
@@ -117,8 +116,9 @@ class Proof:
                 F.lit(-1).alias("_more"),
                 F.lit(None).cast("bigint").alias(AT),
             )
-            # a row is counted up where a file has it, and down where the tables show it
-            differing = (
+            # a row is counted up where a file has it, and down where the tables show it; kept is
+            # nothing, as there are as many of these sums as there are rows
+            sums = (
                 ours.unionByName(theirs)
                 .groupBy(*cells, MISFITS)
                 .agg(
@@ -126,34 +126,30 @@ class Proof:
                     F.min(AT).alias(AT),
                     F.sum(F.when(col("_more") < 0, 1).otherwise(0)).alias("_shown"),
                 )
-                .persist()
             )
-            try:
-                counted = differing.agg(
-                    F.sum("_shown"),
-                    F.sum(F.when(col("_more") > 0, col("_more")).otherwise(0)),
-                    F.sum(F.when(col("_more") < 0, -col("_more")).otherwise(0)),
-                ).collect()[0]
-                rows, lost, strange = (int(n or 0) for n in counted)
-                first = differing.where(col("_more") > 0).orderBy(AT).limit(TOLD)
-                others = differing.where(col("_more") < 0).orderBy(*cells).limit(TOLD)
-                return Compared(
-                    tuple(shown),
-                    tuple(
-                        (int(r[AT]), _told([r[c] for c in cells], r[MISFITS]))
-                        for r in (first.collect() if lost else [])
-                    ),
-                    lost,
-                    tuple(
-                        _told([r[c] for c in cells])
-                        for r in (others.collect() if strange else [])
-                        for _ in range(min(TOLD, -int(r["_more"])))
-                    ),
-                    strange,
-                    rows,
-                )
-            finally:
-                differing.unpersist()
+            counted = sums.agg(
+                F.sum("_shown"),
+                F.sum(F.when(col("_more") > 0, col("_more")).otherwise(0)),
+                F.sum(F.when(col("_more") < 0, -col("_more")).otherwise(0)),
+            ).collect()[0]
+            rows, lost, strange = (int(n or 0) for n in counted)
+            first = sums.where(col("_more") > 0).orderBy(AT).limit(TOLD)
+            others = sums.where(col("_more") < 0).orderBy(*cells).limit(TOLD)
+            return Compared(
+                tuple(shown),
+                tuple(
+                    (int(r[AT]), _told([r[c] for c in cells], r[MISFITS]))
+                    for r in (first.collect() if lost else [])
+                ),
+                lost,
+                tuple(
+                    _told([r[c] for c in cells])
+                    for r in (others.collect() if strange else [])
+                    for _ in range(min(TOLD, -int(r["_more"])))
+                ),
+                strange,
+                rows,
+            )
 
     def _stored(self, name: str, columns: Sequence[str]) -> DataFrame:
         return stored(self.session, self.sets[name], self.place, {c: c for c in columns})
@@ -338,7 +334,4 @@ def _told(row: Sequence[Any], misfits: str | None = None) -> tuple[Any, ...]:
     if misfits:
         texts = {int(i): text for i, text in json.loads(misfits).items()}
         row = [texts.get(i, v) for i, v in enumerate(row)]
-    return tuple(
-        str(v) if isinstance(v, date | datetime) else float(v) if isinstance(v, Decimal) else v
-        for v in row
-    )
+    return tuple(str(v) if isinstance(v, date | datetime) else v for v in row)
