@@ -100,3 +100,32 @@ def test_what_few_rows_say_is_held_against_all(
         (r.table, r.by, r.decides, r.values, r.repeats) for r in here.reasons
     ]
     assert [(t.name, t.rows) for t in there.tables] == [(t.name, t.rows) for t in here.tables]
+
+
+def test_a_register_that_others_refer_to_is_taken_whole(
+    running: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """And a file without rows is passed over, as on one machine."""
+    monkeypatch.setenv("KERFMARK_BLOCK", "150000")
+    monkeypatch.setattr(sample, "ROWS", 3_000)
+    chance = random.Random(9)
+    rows = visits(chance, 12_000)
+    keepers = sorted({(row[6], row[7]) for row in rows})
+    (tmp_path / "visits.csv").write_text(
+        "\n".join(["No,Day,Keeper,Mites", *(",".join([r[0], r[1], r[6], r[8]]) for r in rows), ""])
+    )
+    register = [f"{name},{phone},Town {chance.randint(1, 9)}" for name, phone in keepers]
+    (tmp_path / "keepers.csv").write_text("\n".join(["Name,Phone,Town", *register, ""]))
+    (tmp_path / "later.csv").write_text("Weight,Frames\n")
+    files = [tmp_path / f"{n}.csv" for n in ("visits", "keepers", "later")]
+    here = mark(files, tmp_path / "here.toml")
+    there = mark_on_cluster(files, tmp_path / "there.toml", running.address, tmp_path / "shared")
+    assert there.sample is not None and len(keepers) == 80
+    assert there.sample.of_rows == 12_080 and there.sample.rows < 4_000
+    ours, theirs = (read_layout(tmp_path / f"{n}.toml")[0] for n in ("here", "there"))
+    assert theirs == ours and theirs.tables["visit"].links
+    assert (
+        [n for n in there.notes if "no rows" in n[1]]
+        == [n for n in here.notes if "no rows" in n[1]]
+        != []
+    )

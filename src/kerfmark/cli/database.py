@@ -74,15 +74,6 @@ def shared(parser: argparse.ArgumentParser, when: str) -> None:
     )
 
 
-def no_shared_folder() -> UsageError:
-    """The error where that folder must be named, and is not."""
-    return UsageError(
-        "a cluster needs a folder that all of its machines reach",
-        code="cluster.shared",
-        next="name one with --shared FOLDER: what is put there is gone afterwards",
-    )
-
-
 def refuse_on_cluster(options: Mapping[str, object]) -> None:
     """Raises UsageError for options that a cluster does not take."""
     if said := [name for name, value in options.items() if value]:

@@ -244,8 +244,6 @@ def _on_cluster(args: argparse.Namespace, terminal: Terminal) -> MarkResult:
     from kerfmark.verbs.mark_on_cluster import mark_on_cluster
 
     database.refuse_on_cluster({"--report": args.report})
-    if not args.shared:
-        raise database.no_shared_folder()
     with terminal.progress() as progress:
         return mark_on_cluster(
             args.inputs,

@@ -53,13 +53,15 @@ _LOAD = "_load"
 class Compared:
     """What is not the same of a source and of what the tables show of it: the first rows that only
     the source has, with their places, of `lost`; the first ones that only the tables have, of
-    `strange`; and how many rows the tables show."""
+    `strange`, of which so many are records that others only have `named`; and how many rows the
+    tables show."""
 
     headers: tuple[str, ...]
     only_in_source: tuple[tuple[int, tuple[Any, ...]], ...]
     lost: int
     only_in_tables: tuple[tuple[Any, ...], ...]
     strange: int
+    named: int
     shown: int
 
 
@@ -133,6 +135,9 @@ class Proof:
                 F.sum(F.when(col("_more") < 0, -col("_more")).otherwise(0)),
             ).collect()[0]
             rows, lost, strange = (int(n or 0) for n in counted)
+            more = max(0, rows - sum(u.rows for u in units))
+            named = more if self.layout.is_looked_up(self.layout.base_of(source)) else 0
+            differs = lost or strange > named
             first = sums.where(col("_more") > 0).orderBy(AT).limit(TOLD)
             others = sums.where(col("_more") < 0).orderBy(*cells).limit(TOLD)
             return Compared(
@@ -144,10 +149,11 @@ class Proof:
                 lost,
                 tuple(
                     _told([r[c] for c in cells])
-                    for r in (others.collect() if strange else [])
+                    for r in (others.collect() if differs else [])
                     for _ in range(min(TOLD, -int(r["_more"])))
                 ),
                 strange,
+                named,
                 rows,
             )
 

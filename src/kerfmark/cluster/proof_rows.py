@@ -135,7 +135,7 @@ def expected(job: Job, unit: Unit, encoded: EncodedSource) -> UnitExpected:
     """Writes what is expected of a source that is read: e0, e1 ... for the headers that tables
     take."""
     ready = Prepared(job.layout, unit.source, encoded)
-    columns: dict[str, pa.Array] = {AT: places_of(ready, unit)}
+    columns: dict[str, pa.Array] = {AT: places_of(ready.encoded, unit)}
     misfits, changed = dict[int, dict[int, str]](), 0
     for i, one in enumerate(expected_columns(job.layout, ready, as_compared)):
         changed += one.changed

@@ -16,6 +16,7 @@ from kerfmark.cluster.files import Unit
 from kerfmark.cluster.frames import AT, col, glob_escaped, local_frame
 from kerfmark.cluster.problems import Places
 from kerfmark.cluster.sample_rows import (
+    ALL_ROWS,
     WANTED,
     SampleWish,
     UnitSampled,
@@ -62,7 +63,6 @@ class SampledSource(WrappedSource):
     def __init__(self, part: Source, rows: pa.Table, places: Places) -> None:
         super().__init__(part, part.headers)
         self._rows, self._places = rows, places
-        self.may_be_empty = True
 
     def map_batches(
         self, work: Callable[[pa.RecordBatch], T], *, workers: int = 2, strict: bool = True
@@ -119,11 +119,6 @@ class Sample:
         """How many rows there are in the sample."""
         return sum(len(t) for t in self.rows.values())
 
-    @property
-    def is_whole(self) -> bool:
-        """Whether it has all rows."""
-        return self.taken == self.of_all
-
     def as_sources(self) -> list[Source]:
         """The sources, with the rows of the sample only."""
         return [SampledSource(s, self.rows[n], self._places) for n, s in self.sources.items()]
@@ -138,7 +133,7 @@ class Sample:
         number = len(self.units)
         for name, encoded in self._here.items():
             unit = Unit(number, name, encoded.source.location, self.job.layout.sources[name])
-            done[name].append(sampled(self.job, unit, encoded, SampleWish(1, 0, 0)))
+            done[name].append(sampled(self.job, unit, encoded, ALL_ROWS))
             number += 1
         self._read = {u.unit: u.read for units in done.values() for u in units}
         self.of_all = sum(u.rows for units in done.values() for u in units)
@@ -147,33 +142,34 @@ class Sample:
             self.rows[name] = self._collected(name, units)
 
     def _wishes(self) -> dict[str, SampleWish]:
-        """Which rows to take of each source, as there may be so many."""
-        some = self.units[:: max(1, len(self.units) // LOOKED_AT)]
+        """Which rows to take of each source: all, where it has fewer than its share of a sample, so
+        that what others refer to is there."""
+        looked: list[Unit] = []
+        for name in self.sources:
+            mine = [u for u in self.units if u.source == name]
+            looked += mine[:: max(1, len(mine) // LOOKED_AT)]
         counted = in_tasks(
-            self.session, self.staging, some, partial(count, self.job), "counting", self.progress
+            self.session, self.staging, looked, partial(count, self.job), "counting", self.progress
         )
-        looked: dict[str, list[tuple[int, list[int]]]] = {n: [] for n in self.sources}
-        for unit, text in zip(some, counted, strict=True):
-            looked[unit.source].append(tuple(json.loads(text)))
-        rows = sum(n for told in looked.values() for n, _ in told)
-        rows = rows * len(self.units) // max(1, len(some)) + sum(
-            e.rows for e in self._here.values()
+        told: dict[str, list[tuple[int, list[int]]]] = {n: [] for n in self.sources}
+        for unit, text in zip(looked, counted, strict=True):
+            told[unit.source].append(tuple(json.loads(text)))
+        return {name: self._wish(name, told[name]) for name in self.sources}
+
+    def _wish(self, name: str, looked: Sequence[tuple[int, list[int]]]) -> SampleWish:
+        """Which rows to take of a source, some of whose units have so many rows, and so many
+        different values in each column."""
+        units = sum(u.source == name for u in self.units)
+        rows = sum(n for n, _ in looked) * units // max(1, len(looked))
+        share, columns = ROWS // len(self.sources), len(self.sources[name].headers)
+        if rows <= share:
+            return ALL_ROWS
+        return SampleWish(
+            max(2, rows * 2 * columns // share),
+            max(3, share // (4 * columns * units)),
+            share // (4 * units),
+            tuple(_thinned([(r, d[i]) for r, d in looked], rows) for i in range(columns)),
         )
-        columns = max(len(s.headers) for s in self.sources.values())
-        units = max(1, len(self.units))
-        every = rows * 2 * columns // ROWS if rows > ROWS else 1
-        each = max(3, ROWS // (4 * columns * units))
-        return {
-            n: SampleWish(
-                every,
-                each,
-                ROWS // (4 * units),
-                tuple(
-                    _thinned([(r, d[i]) for r, d in looked[n]], rows) for i in range(len(s.headers))
-                ),
-            )
-            for n, s in self.sources.items()
-        }
 
     def _schema(self, name: str) -> str:
         texts = [f"t{i} string" for i in range(len(self.sources[name].headers))]

@@ -10,7 +10,6 @@ each form that its texts have, which decide about types.
 from __future__ import annotations
 
 import json
-import uuid
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -21,7 +20,7 @@ import xxhash
 
 from kerfmark.cluster.files import Unit
 from kerfmark.cluster.frames import AT
-from kerfmark.cluster.staging import PLACE_BITS, Job, runs_of, unit_read, write_rows
+from kerfmark.cluster.staging import Job, file_of, places_of, runs_of, unit_read, write_rows
 from kerfmark.profile.encode import EncodedSource
 
 WANTED = "_wanted"
@@ -44,6 +43,9 @@ class SampleWish:
     each: int
     beside: int
     thin: tuple[float, ...] = ()
+
+
+ALL_ROWS = SampleWish(1, 0, 0)
 
 
 @dataclass
@@ -93,17 +95,17 @@ def sampled(job: Job, unit: Unit, encoded: EncodedSource, wish: SampleWish) -> U
     out = UnitSampled(unit.number, encoded.read, rows, "", "", runs_of(encoded, unit))
     if not len(at):
         return out
-    out.file = _file(job, unit, "rows")
+    out.file = file_of(job, unit, "rows")
     write_rows(out.file, _texts(encoded, unit, at) | {WANTED: pa.array(wanted[at])})
     if extremes:
-        out.extremes = _file(job, unit, "extremes")
+        out.extremes = file_of(job, unit, "extremes")
         write_rows(
             out.extremes,
             {
                 "header": pa.array([e.header for e in extremes], pa.int32()),
                 "form": pa.array([e.form for e in extremes]),
                 "key": pa.array([e.key for e in extremes]),
-                AT: _places(encoded, unit, np.array([e.row for e in extremes], np.int64)),
+                AT: places_of(encoded, unit).take(pa.array([e.row for e in extremes])),
             },
         )
     return out
@@ -137,7 +139,7 @@ def _written(job: Job, unit: Unit, encoded: EncodedSource, keep: np.ndarray) -> 
     at = np.flatnonzero(keep)
     if not len(at):
         return ""
-    file = _file(job, unit, "more")
+    file = file_of(job, unit, "more")
     write_rows(file, _texts(encoded, unit, at) | {WANTED: pa.array(np.ones(len(at), bool))})
     return file
 
@@ -221,23 +223,13 @@ def _records(encoded: EncodedSource) -> np.ndarray:
     return np.arange(encoded.rows) if encoded.records is None else encoded.records
 
 
-def _places(encoded: EncodedSource, unit: Unit, rows: np.ndarray) -> pa.Array:
-    at = _records(encoded)[rows] + (unit.number << PLACE_BITS)
-    return pa.array(at.astype(np.int64))
-
-
 def _texts(encoded: EncodedSource, unit: Unit, rows: np.ndarray) -> dict[str, pa.Array]:
     """Some rows as texts."""
-    out = {AT: _places(encoded, unit, rows)}
+    out = {AT: places_of(encoded, unit).take(pa.array(rows))}
     for i, column in enumerate(encoded.columns):
         codes = column.codes[rows]
         out[f"t{i}"] = column.values.take(pa.array(codes, mask=codes < 0))
     return out
-
-
-def _file(job: Job, unit: Unit, what: str) -> str:
-    which = [*job.plan.cells].index(unit.source)
-    return f"{job.folder}/{what}-{which}/{unit.number:06}-{uuid.uuid4().hex[:12]}.parquet"
 
 
 def texts_under(

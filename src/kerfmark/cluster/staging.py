@@ -299,17 +299,17 @@ def staged(job: Job, unit: Unit, encoded: EncodedSource) -> Staged:
     )
 
 
-def file_of(job: Job, unit: Unit) -> str:
-    """A file for the rows of a unit: each attempt has its own."""
+def file_of(job: Job, unit: Unit, what: str = "source") -> str:
+    """A file for what is written of a unit: each attempt has its own."""
     # a name of a source may be anything, and so is not the name of a folder
     which = list(job.plan.cells).index(unit.source)
-    return f"{job.folder}/source-{which}/{unit.number:06}-{uuid.uuid4().hex[:12]}.parquet"
+    return f"{job.folder}/{what}-{which}/{unit.number:06}-{uuid.uuid4().hex[:12]}.parquet"
 
 
 def _write(file: str, ready: Prepared, cells: tuple[Cell, ...], unit: Unit) -> None:
     rows = ready.rows
     columns: dict[str, pa.Array] = {
-        "_at": places_of(ready, unit),
+        "_at": places_of(ready.encoded, unit),
         "_n": pa.array(np.arange(rows, dtype=np.int64)),
     }
     unfit: dict[int, list[str]] = {}
@@ -328,10 +328,10 @@ def _write(file: str, ready: Prepared, cells: tuple[Cell, ...], unit: Unit) -> N
     write_rows(file, columns)
 
 
-def places_of(ready: Prepared, unit: Unit) -> pa.Array:
+def places_of(encoded: EncodedSource, unit: Unit) -> pa.Array:
     """The place of each row of a unit."""
-    records = ready.encoded.records
-    at = (np.arange(ready.rows) if records is None else records) + (unit.number << PLACE_BITS)
+    records = encoded.records
+    at = (np.arange(encoded.rows) if records is None else records) + (unit.number << PLACE_BITS)
     return pa.array(at.astype(np.int64))
 
 

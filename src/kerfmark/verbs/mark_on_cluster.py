@@ -22,7 +22,13 @@ from kerfmark.read.source import Reading, Source
 from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.steering import Steering
 from kerfmark.verbs.mark import MarkResult, SampleTested, layout_text, mark_with
-from kerfmark.verbs.on_cluster import DELIMITED, built_tables, files_for_executors, opened_sources
+from kerfmark.verbs.on_cluster import (
+    DELIMITED,
+    built_tables,
+    files_for_executors,
+    opened_sources,
+    require_shared,
+)
 from kerfmark.verbs.proposing import Marked, declared_files, mark_sources
 from kerfmark.verbs.sources import open_described, open_inputs, spec_of
 
@@ -57,6 +63,7 @@ def mark_on_cluster(
             code="usage.layout",
             next="leave out --cluster; or name the files to have tables proposed",
         )
+    require_shared(str(shared))
     if declared_files(inputs, reading, steering):
         raise UsageError(
             "the metadata beside these files declare their tables",

@@ -188,14 +188,19 @@ def _server(into: str, shared: str, how: ServerTarget) -> IntoServer | None:
     no folder for what is needed on the way."""
     if not is_server(into):
         return None
-    if not shared:
+    require_shared(shared)
+    return IntoServer(into, how)
+
+
+def require_shared(folder: str) -> None:
+    """Raises UsageError where no folder is named for what a cluster needs on the way."""
+    if not folder:
         raise UsageError(
             "a cluster needs a folder that all of its machines reach",
             code="cluster.shared",
-            why="what it reads is kept there until the server has it",
+            why="what it reads is kept there until it is done",
             next="name one with --shared FOLDER: what is put there is gone afterwards",
         )
-    return IntoServer(into, how)
 
 
 def _refuse_to_lose(folder: str) -> None:

@@ -32,7 +32,7 @@ from kerfmark.profile.encode import encode
 from kerfmark.progress import Progress, silent
 from kerfmark.verbs.folder_database import FolderDatabase, loaded_file
 from kerfmark.verbs.loads import shown
-from kerfmark.verbs.on_cluster import DELIMITED, IN_WHOLE
+from kerfmark.verbs.on_cluster import DELIMITED, files_for_executors
 from kerfmark.verbs.prove import ProveResult, on_purpose
 from kerfmark.verbs.recording import now
 from kerfmark.verbs.sources import as_loaded, open_described, open_loaded
@@ -121,18 +121,20 @@ class _Work:
     def _read_by_executors(self, session: SparkSession, job: Job) -> None:
         distributed, load_of = dict[str, SourceFiles](), dict[int, int]()
         for name, files in self.files.items():
-            places = [_seen_from(self.place, f.file) for _, f in files]
-            known = {Path(p).suffix.lower() for p in places}
-            if not files or not known <= (DELIMITED | IN_WHOLE) or any(f.sheet for _, f in files):
-                continue
-            specs = [
-                _spec(self.layout, load, f, p) for (load, f), p in zip(files, places, strict=True)
+            found = [
+                files_for_executors(
+                    _spec(self.layout, load, f, _seen_from(self.place, f.file)), Path()
+                )
+                for load, f in files
             ]
-            for (load, _), spec in zip(files, specs, strict=True):
+            mine = [file for some in found if some is not None for file in some]
+            if not files or None in found:
+                continue
+            for (load, f), (place, spec) in zip(files, mine, strict=True):
+                _require_there(place, f)
                 load_of[id(spec)] = load
-            distributed[name] = SourceFiles(
-                tuple(zip(places, specs, strict=True)), known <= DELIMITED, self.sets.sources[name]
-            )
+            delimited = all(Path(place).suffix.lower() in DELIMITED for place, _ in mine)
+            distributed[name] = SourceFiles(tuple(mine), delimited, self.sets.sources[name])
         units = units_of(session, job.folder, distributed, self.progress)
         prepare(session, sum(u.end - u.start or size_of(u.place) for u in units))
         work = partial(_expected, job)
@@ -161,10 +163,8 @@ class _Work:
         units = self.units[name]
         self.progress(f"comparing {name}", 0, 0)
         found = self.proven.compare(name, self.sets.sources[name], units, self.loads)
-        rows = sum(u.rows for u in units)
-        base = self.layout.base_of(name)
-        named = max(0, found.shown - rows) if self.layout.is_looked_up(base) else 0
-        differences, total = _differences(found, Places({u.unit: u.runs for u in units}), named)
+        rows, named = sum(u.rows for u in units), found.named
+        differences, total = _differences(found, Places({u.unit: u.runs for u in units}))
         return SourceProof(
             name,
             _called([f for _, f in self.files[name]]),
@@ -227,10 +227,8 @@ def _seen_from(folder: str, file: str) -> str:
     return file if "://" in file else os.path.normpath(f"{folder}/{file}")
 
 
-def _spec(layout: Layout, load: int, file: FileRead, place: str) -> SourceSpec:
-    """How one file is read again."""
-    spec = layout.sources[file.source]
-    said = as_loaded(spec, loaded_file(load, file, "")).model_copy(update={"file": place})
+def _require_there(place: str, file: FileRead) -> None:
+    """Raises SourceError unless a file that was loaded is there."""
     if not is_file(place):
         raise SourceError(
             "the file that was loaded is no longer there",
@@ -238,22 +236,27 @@ def _spec(layout: Layout, load: int, file: FileRead, place: str) -> SourceSpec:
             origin=Origin(file.file),
             next="put it back, or move the folder with it",
         )
+
+
+def _spec(layout: Layout, load: int, file: FileRead, place: str) -> SourceSpec:
+    """How one file is read again."""
+    spec = layout.sources[file.source]
+    said = as_loaded(spec, loaded_file(load, file, "")).model_copy(update={"file": place})
     if not (spec.telling or file.told):
         return said
     part = PartSpec(told=file.told, file=place)
     return said.model_copy(update={"file": "", "telling": spec.telling, "parts": (part,)})
 
 
-def _differences(found: Compared, places: Places, named: int) -> tuple[tuple[Difference, ...], int]:
-    strange = max(0, found.strange - named)
+def _differences(found: Compared, places: Places) -> tuple[tuple[Difference, ...], int]:
     differences, total = told_differences(
         [(places.origin(at).row, comparable_row(row)) for at, row in found.only_in_source],
         found.lost,
         [comparable_row(row) for row in found.only_in_tables],
-        min(named, len(found.only_in_tables)),
+        min(found.named, len(found.only_in_tables)),
         found.headers,
     )
-    return differences, max(total, strange)
+    return differences, max(total, found.strange - found.named)
 
 
 def _called(files: Sequence[FileRead]) -> str:
