@@ -14,6 +14,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import pickle
 import subprocess
 import sys
 import tempfile
@@ -32,7 +33,9 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from cluster import SETTINGS, cluster
 from kerfmark.cluster.session import connected
 from kerfmark.layout.text import read_layout
+from kerfmark.profile.measure_result import SourceMeasured
 from kerfmark.verbs.mark_on_cluster import mark_on_cluster
+from kerfmark.verbs.measure_on_cluster import measure_on_cluster
 from kerfmark.verbs.on_cluster import cut_on_cluster
 from kerfmark.verbs.prove_on_cluster import prove_on_cluster
 
@@ -63,10 +66,11 @@ def main() -> None:
         wall, cpu, peak = measure(cut, lambda p=here: p.unlink(missing_ok=True))
         proven = measure([*program, "prove", str(here), "--quiet"], lambda: None)[0]
         marked = measure([*program, "mark", str(flat), "--quiet"], lambda: None)[0]
+        told = measure([*program, "measure", str(flat), "--quiet"], lambda: None)[0]
         size = flat.stat().st_size
         print(f"\n{rows:,} rows, {size / 1e6:.0f} MB")
         print(f"one process: {wall:.1f} s, {cpu:.1f} s of CPU, {peak:.0f} MB")
-        print(f"    prove {proven:.1f} s, mark {marked:.1f} s", flush=True)
+        print(f"    prove {proven:.1f} s, mark {marked:.1f} s, measure {told:.1f} s", flush=True)
         for workers in (int(n) for n in args.workers.split(",")):
             seconds = on_cluster(layout, args.folder / "there", workers, rows)
             drawn.setdefault(workers, []).append((rows, seconds))
@@ -111,8 +115,11 @@ def on_cluster(layout: Path, target: Path, workers: int, rows: int) -> float:
             flat = next(iter(read_layout(layout)[0].sources.values())).file
             marked = mark_on_cluster([layout.parent / flat], None, one.address, layout.parent)
             assert [t.name for t in marked.tables] == [*read_layout(layout)[0].tables]
+            begun.append(("measure", time.time()))
+            told = measure_on_cluster([layout.parent / flat], one.address, layout.parent)
             over = time.time()
         stages = stages_of(session)
+    assert told.sources == measured_here(layout.parent / flat), "measure tells something else"
     print(
         f"{workers} workers: {seconds:.1f} s; most memory: "
         + ", ".join(f"{name} {peak:.0f} MB" for name, peak in sorted(peaks.items()))
@@ -122,6 +129,18 @@ def on_cluster(layout: Path, target: Path, workers: int, rows: int) -> float:
         sent = sum(s for t, s in stages if at <= t < end)
         print(f"    {name:18} {end - at:7.1f} s  {sent / rows:7.1f} bytes a row")
     return seconds
+
+
+def measured_here(file: Path) -> tuple[SourceMeasured, ...]:
+    """What one process tells of a file; a process of its own, as it needs memory."""
+    code = (
+        "import pickle, sys; from kerfmark.verbs.measure import measure; "
+        "sys.stdout.buffer.write(pickle.dumps(measure([sys.argv[1]]).sources))"
+    )
+    command = [sys.executable, "-c", code, str(file)]
+    done = subprocess.run(command, check=True, capture_output=True)
+    told: tuple[SourceMeasured, ...] = pickle.loads(done.stdout)
+    return told
 
 
 def stages_of(session: Any) -> list[tuple[float, int]]:

@@ -334,8 +334,10 @@ def test_what_a_cluster_does_not_do_is_refused_before_the_work(tmp_path: Path) -
     where = ("--into", "there", "--cluster", "spark://head:7077")
     code, err = alone(tmp_path, "cut", "calls.csv", *where)
     assert code == 2 and "kerfmark mark calls.csv -o LAYOUT makes one" in err
-    code, err = alone(tmp_path, "cut", "case.layout.toml", *where, "--set-aside", "bad.csv")
-    assert code == 2 and "a cluster does not take --set-aside" in err
+    code, err = alone(tmp_path, "cut", "case.layout.toml", *where, "--known", "keep")
+    assert code == 2 and "a cluster does not take --known" in err
+    code, err = alone(tmp_path, "cut", "case.layout.toml", *where, "--set-aside", "bad.txt")
+    assert code == 2 and "in a .csv or an .xlsx file" in err
     code, err = alone(tmp_path, "check", "case.layout.toml", "--cluster", "spark://head:7077")
     assert code == 2 and "--into FOLDER" in err
 

@@ -175,15 +175,17 @@ def test_a_cell_that_is_no_value_is_not_the_blank_that_the_tables_have(
     running: Cluster, tmp_path: Path
 ) -> None:
     there = visits(
-        tmp_path, running.address, VISITS.replace("each_row", 'optional = ["fee"]\neach_row')
+        tmp_path, running.address, VISITS.replace("each_row", 'optional = ["fee", "day"]\neach_row')
     )
     file = tmp_path / "visits.csv"
-    file.write_text(file.read_text().replace("\n5,2031-04-06,5.50", "\n5,2031-04-06,lost"))
+    file.write_text(file.read_text().replace("\n5,2031-04-06,5.50", "\n5,2031-02-30,lost"))
     rewritten(there, "visit", with_cell("fee", 5, None))
+    rewritten(there, "visit", with_cell("day", 5, None))
     [found] = prove_on_cluster(there, running.address).proofs
-    [cell] = found.differences
-    assert found.total == 1 and (cell.row, cell.column) == (7, "Fee")
-    assert (cell.in_source, cell.in_database) == ('"lost"', "blank")
+    day, fee = found.differences
+    assert found.total == 2 and {day.row, fee.row} == {7}
+    assert (day.column, day.in_source, day.in_database) == ("Day", '"2031-02-30"', "blank")
+    assert (fee.column, fee.in_source, fee.in_database) == ("Fee", '"lost"', "blank")
 
 
 def test_a_file_of_the_folder_that_is_not_as_it_was_written_is_told(

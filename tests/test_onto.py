@@ -18,7 +18,7 @@ from engines import Target
 from kerfmark.layout.model import SourceSpec
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.encode import EncodedSource
-from kerfmark.profile.recognise import settle
+from kerfmark.profile.settle import settle
 from kerfmark.profile.types import declared_type
 from kerfmark.structure.mapping import onto
 from kerfmark.structure.tables_there import ColumnThere, TableThere

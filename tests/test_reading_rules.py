@@ -17,7 +17,9 @@ from kerfmark.errors import DataRefused, KerfmarkError, Origin, SourceError
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.describe import describe
 from kerfmark.profile.encode import encode
-from kerfmark.profile.recognise import kind_of, mostly, recognise
+from kerfmark.profile.recognise import kind_of, recognise
+from kerfmark.profile.settle import mostly
+from kerfmark.profile.values import ValuesHere
 from kerfmark.read.cells import spell_cell
 from kerfmark.read.dialect import find_delimiter
 from kerfmark.read.encoding import find_encoding
@@ -164,7 +166,7 @@ def column(texts: list[str | None]) -> EncodedColumn:
 
 
 def test_a_description_counts_everything() -> None:
-    told = describe(column(["10", "9", None, "10", "-2"]))
+    told = describe(ValuesHere(column(["10", "9", None, "10", "-2"])))
     assert (told.type, told.blanks, told.distinct, told.unique, told.longest) == (
         "integer",
         1,
@@ -173,8 +175,8 @@ def test_a_description_counts_everything() -> None:
         2,
     )
     assert (told.smallest, told.largest, told.frequent) == ("-2", "10", (("10", 2),))
-    assert describe(column([None, None])).note == "the column is blank in every row"
-    assert describe(column(["b", "a"])).unique
+    assert describe(ValuesHere(column([None, None]))).note == "the column is blank in every row"
+    assert describe(ValuesHere(column(["b", "a"]))).unique
 
 
 @pytest.mark.parametrize(
@@ -196,7 +198,7 @@ def test_what_a_column_is_meant_to_be(
 ) -> None:
 
     c = column(list(texts))
-    found = mostly(c)
+    found = mostly(ValuesHere(c))
     assert (found and (str(found[0]), found[1], found[2])) == expected
 
 

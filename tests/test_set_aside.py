@@ -146,3 +146,43 @@ def test_rows_that_an_older_version_set_aside_are_taken_too(
     write("old.csv", "No,Hive,Mood,kerfmark origin,kerfmark reason,kerfmark remedy\n7,Oak-07,calm,a,b,c\n")  # fmt: skip
     kerfmark("add", "old.csv", "--into", "d.db")
     assert kerfmark("prove", "d.db").code == 0
+
+
+def test_a_gap_in_a_key_that_counts_is_not_the_fault_of_all_rows_after_it(
+    kerfmark: Runner, tmp_path: Path, write: Write
+) -> None:
+    """Each of them would be set aside, as each is then not the next one."""
+    rows = "".join(f"{n},{'lost' if n == 4 else n * 2}\n" for n in range(1, 41))
+    write("visits.csv", f"No,Mites\n{rows}")
+    layout = write(
+        "v.layout.toml",
+        """kerfmark = 1
+[sources.visits]
+file = "visits.csv"
+[tables.visit]
+source = "visits"
+each_row = true
+key = "no"
+columns = { no = { header = "No", type = "integer" }, mites = { header = "Mites", type = "integer" } }
+""",
+    )
+    words = ("cut", layout.name, "--into", "v.db", "--set-aside", "apart.csv")
+    told = kerfmark(*words, code=1).err
+    assert 'row 6, column "No": is not 4, the next number' in told
+    assert 'set key = ["no"] in tables > visit' in told
+    assert not (tmp_path / "apart.csv").exists() and not (tmp_path / "v.db").exists()
+    layout.write_text(layout.read_text().replace('key = "no"', 'key = ["no"]'))
+    kerfmark(*words, code=3)
+    assert len((tmp_path / "apart.csv").read_text().splitlines()) == 2
+
+
+def test_a_row_that_cannot_be_read_and_was_not_set_aside_is_a_difference(
+    kerfmark: Runner, tmp_path: Path, write: Write
+) -> None:
+    visits = write("visits.csv", "No,Mites,Kind\n1,3,a\n2,4\n3,5,b\n")
+    kerfmark("cut", "visits.csv", "--into", "v.db", "--set-aside", "apart.csv", code=3)
+    assert "1 row set aside by the load" in kerfmark("prove", "v.db").out
+    visits.write_text(visits.read_text() + "a note\n")
+    told = kerfmark("prove", "v.db", code=1)
+    assert "a row that has 1 field instead of 3   no such row" in told.out
+    assert "is not the file that was loaded" in told.err

@@ -136,7 +136,6 @@ def _on_cluster(args: argparse.Namespace, terminal: Terminal) -> int:
     database.refuse_on_cluster(
         {
             "--as-script": args.as_script,
-            "--set-aside": args.set_aside,
             "--beside": args.beside,
             "--put": args.put,
             "--known": loading.known_said(args),
@@ -155,11 +154,12 @@ def _on_cluster(args: argparse.Namespace, terminal: Terminal) -> int:
             replace=args.replace,
             discard=args.discard,
             rehearsal=args.rehearse,
+            set_aside=args.set_aside,
             progress=progress,
         )
     terminal.result(result)
     _tell(result, terminal, cluster=args.cluster)
-    return 0
+    return ROWS_SET_ASIDE if result.set_aside else 0
 
 
 def _tell_beside(result: BesideResult, terminal: Terminal) -> None:

@@ -7,17 +7,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kerfmark import __version__
-from kerfmark.cli import reading
+from kerfmark.cli import database, reading
 from kerfmark.cli.terminal import BAD, FAINT, HEAD, Terminal, size
 from kerfmark.cli.terminal import NAME as BOLD
 from kerfmark.errors import counted, in_rows
 
 if TYPE_CHECKING:
-    from kerfmark.verbs.measure import Finding, SourceMeasured
+    from kerfmark.verbs.measure import Finding, MeasureResult, SourceMeasured
 
 NAME = "measure"
 SUMMARY = "what is in files: columns, types, blanks, first rows, findings"
-ABOUT = """\
+ABOUT = f"""\
 Reads files wholly and tells what is in them: how they are written, the type of each column from all
 its rows, how full and how varied it is, the first rows, and what a person should know before
 loading them. Nothing is written.
@@ -27,6 +27,7 @@ loading them. Nothing is written.
   kerfmark measure folder/ archive.zip data.csv.gz 'more/*.jsonl' old.parquet --json
   kerfmark measure book.xlsx --sheet Hives --cells C5:H200
   kerfmark measure inspections-2025.csv --report inspections.html
+  kerfmark measure '/shared/visits/*.csv' --cluster {database.EXAMPLE_CLUSTER} --shared /shared/tmp
 """
 LONGEST = 26
 STYLES = {"broken": BAD, "doubtful": HEAD, "odd": BOLD}
@@ -54,21 +55,18 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--replace", action="store_true", help="write the page over a file that exists"
     )
+    database.cluster(parser, "it counts the values of each column")
+    database.shared(parser, "with --cluster")
     reading.arguments(parser)
 
 
 def run(args: argparse.Namespace, terminal: Terminal) -> int:
     """Runs the command."""
-    from kerfmark.verbs.measure import measure
-
     if args.report is not None:
         from kerfmark.verbs.atomic_write import require_writable, write_atomically
 
         require_writable(args.report, args.replace)
-    with terminal.progress() as progress:
-        result = measure(
-            args.inputs, rows=max(args.rows, 0), progress=progress, reading=reading.chosen(args)
-        )
+    result = _measured(args, terminal)
     if args.report is not None:
         from kerfmark.draw.measure_page import measured_page
 
@@ -81,6 +79,21 @@ def run(args: argparse.Namespace, terminal: Terminal) -> int:
             terminal.say()
         _tell(source, terminal)
     return 0
+
+
+def _measured(args: argparse.Namespace, terminal: Terminal) -> MeasureResult:
+    """What is in the files, which this machine reads or a cluster."""
+    rows, how = max(args.rows, 0), reading.chosen(args)
+    with terminal.progress() as progress:
+        if args.cluster:
+            from kerfmark.verbs.measure_on_cluster import measure_on_cluster
+
+            return measure_on_cluster(
+                args.inputs, args.cluster, args.shared, rows=rows, reading=how, progress=progress
+            )
+        from kerfmark.verbs.measure import measure
+
+        return measure(args.inputs, rows=rows, reading=how, progress=progress)
 
 
 def _tell(source: SourceMeasured, terminal: Terminal) -> None:

@@ -9,8 +9,10 @@ import re
 import uuid
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import TYPE_CHECKING, TypeVar
 
+from kerfmark.cluster import set_aside
 from kerfmark.cluster.checks import Checks
 from kerfmark.cluster.existing import Existing
 from kerfmark.cluster.files import (
@@ -28,8 +30,10 @@ from kerfmark.cluster.files import (
 from kerfmark.cluster.folder import FileRead, TableSet
 from kerfmark.cluster.frames import col
 from kerfmark.cluster.parquet import FileWritten, Shape, published, put_in_order, write_table
-from kerfmark.cluster.problems import Places, as_problems, unit_problems
+from kerfmark.cluster.problems import Places, as_problems, merged, unit_problems
+from kerfmark.cluster.set_aside import Apart, RowApart, cells_apart, cells_of
 from kerfmark.cluster.staging import (
+    KEPT_PROBLEMS,
     PLACE_BITS,
     Job,
     Opener,
@@ -91,7 +95,7 @@ class Built:
     """What a build gave: what became of each unit, by source, problems (then there is nothing
     else; `told` has their places), records of each table, those that rows say and that were there
     before (`known`), what became of links, how many records have a link (`linked`, where it was
-    asked), and the files that were written."""
+    asked), the rows that were set `apart`, and the files that were written."""
 
     layout: Layout
     staged: dict[str, list[Staged]]
@@ -104,6 +108,7 @@ class Built:
     known: dict[str, int] = field(default_factory=dict)
     told: list[ProblemRows] = field(default_factory=list)
     linked: dict[tuple[str, str], int] = field(default_factory=dict)
+    apart: list[RowApart] = field(default_factory=list)
     files: dict[str, list[FileWritten]] = field(default_factory=dict)
     shapes: dict[str, Shape] = field(default_factory=dict)
 
@@ -125,75 +130,186 @@ def build(
     progress: Progress,
     adding: Adding | None = None,
     count_links: bool = False,
+    apart: bool = False,
 ) -> Built:
     """Builds the tables of a settled layout below the folder `target` ("": writes none), with
     `staging` for what is needed on the way. Sources `here` were read by this process. When
     `adding`, only what is not there yet is made. With `count_links` it is told how many records
-    have each link, where nothing is written."""
+    have each link, where nothing is written. With `apart`, rows with problems are taken out until
+    what is left has none."""
     plan = compiled(layout)
     headers = {n: s.headers for n, s in distributed.items()}
     headers |= {n: e.source.headers for n, e in here.items()}
-    job = Job(layout, plan, staging, opener, headers)
+    kept = set_aside.MOST if apart else KEPT_PROBLEMS
     units = units_of(session, staging, distributed, progress)
-    numbers = len(units)
-    size = sum(u.end - u.start or size_of(u.place) for u in units)
-    prepare(session, size)
-    done: dict[str, list[Staged]] = {n: [] for n in layout.sources}
-    for one, unit in zip(
-        in_tasks(session, staging, units, lambda u: _stage(job, u), "reading", progress),
-        units,
-        strict=True,
-    ):
-        done[unit.source].append(Staged.of(one))
-    _refuse_empty(done, distributed)
-    read_here: dict[int, EncodedSource] = {}
-    for name, encoded in here.items():
-        read_here[numbers] = encoded
-        unit = Unit(numbers, name, encoded.source.location, layout.sources[name])
-        numbers += 1
-        done[name].append(staged(job, unit, encoded))
-    places = Places.of(done)
-    out = Built(layout, done, job, units)
-    told = unit_problems(done)
+    of_unit = max(set_aside.FEWEST, 10 * kept // max(1, len(units))) if apart else kept
+    job = Job(layout, plan, staging, opener, headers, min(kept, of_unit), apart)
+    prepare(session, sum(u.end - u.start or size_of(u.place) for u in units))
+    reading = _Reading(session, job, units, here, progress)
+    _refuse_empty(reading.by_source(), distributed)
     existing = None
     if adding is not None:
-        fed = {n for n, some in done.items() if some}
+        fed = {n for n, some in reading.by_source().items() if some}
         existing = Existing(session, layout, plan, fed, adding.tables, adding.place)
-    steps = Steps(session, layout, plan, done, staging, existing)
-    try:
-        progress("linking", 0, 0)
-        carried = steps.carried_out()
-        progress("checking", 0, 0)
-        lacking = adding.lacking if adding is not None else {}
-        told += Checks(steps, carried, places, lacking).all()
-        if told:
-            _add_values(session, job, told, {u.number: u for u in units}, read_here, progress)
-        out.problems, out.told = as_problems(told, places), told
-        out.lookups = carried.lookups
-        out.created = {n: t.created for n, t in carried.tables.items()}
-        out.known = {n: t.met.count() for n, t in carried.tables.items() if t.met is not None}
-        if out.problems or not target:
-            out.rows = {n: t.new.count() for n, t in carried.tables.items()}
-            out.linked = dict(_linked(carried)) if count_links else {}
+    gone, rounds = Apart(), 0
+    while True:
+        done = reading.by_source()
+        out = Built(layout, done, job, units)
+        told = unit_problems(done, kept)
+        rounds += 1
+        steps = Steps(session, layout, plan, done, f"{staging}/round-{rounds}", existing)
+        try:
+            progress("linking", 0, 0)
+            carried = steps.carried_out()
+            progress("checking", 0, 0)
+            lacking = adding.lacking if adding is not None else {}
+            told += Checks(steps, carried, Places.of(done), lacking, kept).all()
+            if apart:
+                told = [*gone.told_by_parents(layout, told, done, reading.texts)]
+            if apart and (refused := gone.take(told)):
+                reading.again(refused, gone)
+                if any(unit.rows for some in reading.by_source().values() for unit in some):
+                    continue
+            if told:
+                told = merged(told)
+                reading.add_values(told)
+            out.problems, out.told = as_problems(told, Places.of(done)), told
+            out.lookups = carried.lookups
+            out.created = {n: t.created for n, t in carried.tables.items()}
+            out.known = {n: t.met.count() for n, t in carried.tables.items() if t.met is not None}
+            if apart and not out.problems:
+                out.apart = gone.rows(
+                    done, headers, reading.cells({n: gone.of(n) for n in gone.gone})
+                )
+            if out.problems or not target:
+                out.rows = {n: t.new.count() for n, t in carried.tables.items()}
+                out.linked = dict(_linked(carried)) if count_links else {}
+                return out
+            if adding is None:  # what is there already keeps its numbers
+                put_in_order(steps, carried, staging)
+            _write(out, steps, carried, target, progress)
+            _check_account(layout, out)
             return out
-        if adding is None:  # what is there already keeps its numbers
-            put_in_order(steps, carried, staging)
-        tasks = max(2, sum(len(u) for u in done.values()))
-        for name in layout.parents_first():
-            table = carried.tables[name]
-            if table.step.source not in steps.fed and not table.created:
-                out.rows[name], out.files[name] = 0, []
-                continue
-            progress(f"writing {name}", 0, 0)
-            frame, out.shapes[name] = published(layout, carried, name)
-            out.files[name] = write_table(
-                frame, out.shapes[name], f"{target}/{folder_of(layout, name)}", tasks, table.before
-            )
-            out.rows[name] = sum(f.rows for f in out.files[name])
-        _check_account(layout, out)
-    finally:
-        steps.release()
-    return out
+        finally:
+            steps.release()
+
+
+class _Reading:
+    """Units as they were read, by the executors and here: what became of each."""
+
+    def __init__(
+        self,
+        session: SparkSession,
+        job: Job,
+        units: Sequence[Unit],
+        here: Mapping[str, EncodedSource],
+        progress: Progress,
+    ) -> None:
+        self.session, self.job, self.progress = session, job, progress
+        self.units = {u.number: u for u in units}
+        self.here: dict[int, tuple[Unit, EncodedSource]] = {}
+        for number, (name, encoded) in enumerate(here.items(), len(units)):
+            unit = Unit(number, name, encoded.source.location, job.layout.sources[name])
+            self.here[number] = unit, encoded
+        self.staged: dict[int, Staged] = {}
+        self._read([*self.units, *self.here], Apart())
+
+    def by_source(self) -> dict[str, list[Staged]]:
+        """What became of the units of each source."""
+        out: dict[str, list[Staged]] = {n: [] for n in self.job.layout.sources}
+        for number, unit in (*self.units.items(), *((n, u) for n, (u, _) in self.here.items())):
+            out[unit.source].append(self.staged[number])
+        return out
+
+    def again(self, units: Collection[int], gone: Apart) -> None:
+        """Reads some units again, without the rows that are set aside."""
+        self._read(sorted(units), gone)
+
+    def _read(self, units: Sequence[int], gone: Apart) -> None:
+        asked = [(self.units[n], gone.of(n)) for n in units if n in self.units]
+        said = self._in_tasks(asked, partial(_stage, self.job), "reading")
+        for (unit, _), text in zip(asked, said, strict=True):
+            self.staged[unit.number] = Staged.of(text)
+        for number in units:
+            if number in self.here:
+                self.staged[number] = staged(self.job, *self.here[number], gone.of(number))
+
+    def cells(self, records: Mapping[int, Sequence[int]]) -> dict[int, list[list[str | None]]]:
+        """The cells of some records (as read) of units: these are read once more."""
+        asked = [(self.units[n], some) for n, some in records.items() if n in self.units]
+        said = self._in_tasks(asked, partial(_cells_apart, self.job), "reading what is set aside")
+        out = {unit.number: json.loads(text) for (unit, _), text in zip(asked, said, strict=True)}
+        for number in records.keys() & self.here.keys():
+            unit, encoded = self.here[number]
+            out[number] = cells_of(encoded, self.job.headers[unit.source], records[number])
+        return out
+
+    def texts(self, places: Sequence[int], headers: Sequence[str]) -> dict[int, tuple[str, ...]]:
+        """What is at some places under some headers; "" for a blank."""
+        records: dict[int, list[int]] = {}
+        for place in places:
+            records.setdefault(place >> PLACE_BITS, []).append(place & ((1 << PLACE_BITS) - 1))
+        out: dict[int, tuple[str, ...]] = {}
+        for number, rows in self.cells(records).items():
+            unit = self.units.get(number) or self.here[number][0]
+            at = [self.job.headers[unit.source].index(h) for h in headers]
+            for record, cells in zip(records[number], rows, strict=True):
+                out[(number << PLACE_BITS) + record] = tuple(cells[i] or "" for i in at)
+        return out
+
+    def add_values(self, told: Sequence[ProblemRows]) -> None:
+        """Adds to problems what the cells of their first rows have: these are read once more."""
+        wanted: dict[int, list[tuple[int, Sequence[str]]]] = {}
+        for one in told:
+            for at, _ in one.rows:
+                cell = at & ((1 << PLACE_BITS) - 1), one.headers
+                wanted.setdefault(at >> PLACE_BITS, []).append(cell)
+        asked = [(self.units[n], wanted[n]) for n in wanted if n in self.units]
+        texts = self._in_tasks(asked, partial(_cells_told, self.job), "reading what is told")
+        found = {
+            u.number: iter(json.loads(said)) for (u, _), said in zip(asked, texts, strict=True)
+        }
+        found |= {
+            n: iter(texts_of(self.here[n][1], cells))
+            for n, cells in wanted.items()
+            if n in self.here
+        }
+        for one in told:
+            one.values = [next(found[at >> PLACE_BITS]) for at, _ in one.rows]
+
+    def _in_tasks(self, asked: Sequence[T], work: Callable[[T], str], step: str) -> list[str]:
+        return in_tasks(self.session, self.job.folder, asked, work, step, self.progress)
+
+
+def _stage(job: Job, asked: tuple[Unit, Sequence[int]]) -> str:
+    return stage(job, *asked).text()
+
+
+def _cells_apart(job: Job, asked: tuple[Unit, Sequence[int]]) -> str:
+    return cells_apart(job, *asked)
+
+
+def _cells_told(job: Job, asked: tuple[Unit, Sequence[tuple[int, Sequence[str]]]]) -> str:
+    return json.dumps(cells_told(job, *asked))
+
+
+def _write(
+    built: Built, steps: Steps, carried: PlanResult, target: str, progress: Progress
+) -> None:
+    """Writes the tables below a folder."""
+    layout = built.layout
+    tasks = max(2, sum(len(u) for u in built.staged.values()))
+    for name in layout.parents_first():
+        table = carried.tables[name]
+        if table.step.source not in steps.fed and not table.created:
+            built.rows[name], built.files[name] = 0, []
+            continue
+        progress(f"writing {name}", 0, 0)
+        frame, built.shapes[name] = published(layout, carried, name)
+        built.files[name] = write_table(
+            frame, built.shapes[name], f"{target}/{folder_of(layout, name)}", tasks, table.before
+        )
+        built.rows[name] = sum(f.rows for f in built.files[name])
 
 
 def _linked(carried: PlanResult) -> Iterator[tuple[tuple[str, str], int]]:
@@ -239,35 +355,6 @@ def _same_bytes(asked: tuple[str, FileRead]) -> str:
     return "yes" if all(fingerprint_of(place, s, e) == print_ for s, e, print_ in parts) else ""
 
 
-def _add_values(
-    session: SparkSession,
-    job: Job,
-    told: Sequence[ProblemRows],
-    units: Mapping[int, Unit],
-    here: Mapping[int, EncodedSource],
-    progress: Progress,
-) -> None:
-    """Adds to problems what the cells of their first rows have: these are read once more."""
-    wanted: dict[int, list[tuple[int, Sequence[str]]]] = {}
-    for one in told:
-        for at, _ in one.rows:
-            cell = at & ((1 << PLACE_BITS) - 1), one.headers
-            wanted.setdefault(at >> PLACE_BITS, []).append(cell)
-    again = [units[number] for number in wanted if number in units]
-    texts = in_tasks(
-        session,
-        job.folder,
-        again,
-        lambda u: json.dumps(cells_told(job, u, wanted[u.number])),
-        "reading what is told",
-        progress,
-    )
-    found = {unit.number: iter(json.loads(said)) for unit, said in zip(again, texts, strict=True)}
-    found |= {n: iter(texts_of(here[n], wanted[n])) for n in wanted if n in here}
-    for one in told:
-        one.values = [next(found[at >> PLACE_BITS]) for at, _ in one.rows]
-
-
 def _check_account(layout: Layout, built: Built) -> None:
     """Raises KerfmarkError unless every row that was read, and not left out, has its record."""
     for source, units in built.staged.items():
@@ -307,10 +394,6 @@ def _refuse_empty(
                 origin=Origin(source.files[0][0]),
                 next="check that the export was complete",
             )
-
-
-def _stage(job: Job, unit: Unit) -> str:
-    return stage(job, unit).text()
 
 
 def _look(unit: Unit) -> str:

@@ -20,7 +20,7 @@ from kerfmark.cluster.problems import (
     text_of,
     told_value,
 )
-from kerfmark.cluster.staging import ProblemRows
+from kerfmark.cluster.staging import KEPT_PROBLEMS, ProblemRows
 from kerfmark.cluster.steps import Agreement, LookupResult, PlanResult, Steps, Table
 from kerfmark.normalize import sentences
 from kerfmark.normalize.lookup import MOST_COMPARED
@@ -41,8 +41,9 @@ class Checks(Finder):
         done: PlanResult,
         places: Places,
         lacking: Mapping[str, Collection[str]] = MappingProxyType({}),
+        kept: int = KEPT_PROBLEMS,
     ) -> None:
-        super().__init__(steps, done, places)
+        super().__init__(steps, done, places, kept)
         self._existing = ExistingChecks(steps, done, places, lacking)
 
     def all(self) -> list[ProblemRows]:
@@ -81,7 +82,7 @@ class Checks(Finder):
         assert counted is not None
         for row in sorted(counted.where(col("found") > 0).collect()):
             looks[row["look"]].tell(row["found"])
-        return merged([*self.found, *self._existing.found])
+        return merged([*self.found, *self._existing.found], self.kept)
 
     def _exceptions(self, step: TableStep) -> Iterator[Check]:
         """Rows that are blank where others have a usual value."""
@@ -214,10 +215,11 @@ class Checks(Finder):
             col(AT), col(cell.name).alias("_said")
         )
 
+        def near(row: dict[str, Any]) -> str:
+            return nearest_of(known, text_of(row["_said"], cell)) if len(step.by) == 1 else ""
+
         def reason(row: dict[str, Any]) -> str:
-            text = text_of(row["_said"], cell)
-            near = nearest_of(known, text) if len(step.by) == 1 else ""
-            return sentences.not_found(text, step.spec.to, near)
+            return sentences.not_found(text_of(row["_said"], cell), step.spec.to, near(row))
 
         known: list[str] = []
 
@@ -240,6 +242,7 @@ class Checks(Finder):
                 remedy,
                 step.spec.to,
                 total=found,
+                meant=near,
             )
 
         yield check_of(unknown, tell)
@@ -424,6 +427,7 @@ class Checks(Finder):
                 lambda row: sentences.not_next(row[ID]),
                 sentences.count_on(column, step.name),
                 step.name,
+                of_all=True,
             )
 
         yield check_of(wrong, tell)

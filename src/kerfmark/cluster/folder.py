@@ -30,6 +30,7 @@ from kerfmark import __version__
 from kerfmark.address import DATA_SETS
 from kerfmark.cluster.files import filesystem
 from kerfmark.errors import Origin, TargetError
+from kerfmark.ledger.records import RowSetAside
 from kerfmark.leftovers import is_running
 
 NAME = DATA_SETS
@@ -115,8 +116,8 @@ class FileRead:
 @dataclass(frozen=True)
 class LoadMade:
     """A load: its number, what made it and when (UTC), the files that it took in, and the records
-    that it made of each table, of which some were `created` last, as others only name them; and
-    when it was taken back ("": it was not)."""
+    that it made of each table, of which some were `created` last, as others only name them; when it
+    was taken back ("": it was not); and the rows that were `set_aside`, if such were to be."""
 
     number: int
     verb: str
@@ -126,6 +127,8 @@ class LoadMade:
     rows: Mapping[str, int] = field(default_factory=dict)
     created: Mapping[str, int] = field(default_factory=dict)
     undone: str = ""
+    apart: bool = False
+    set_aside: tuple[RowSetAside, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -160,10 +163,7 @@ class DataSets:
                     next=f"install version {said.get('version', '')} or later",
                 )
             tables = {n: _table(t) for n, t in said["tables"].items()}
-            loads = tuple(
-                LoadMade(**{**one, "files": tuple(_file(f) for f in one["files"])})
-                for one in said["loads"]
-            )
+            loads = tuple(_load(one) for one in said["loads"])
             outside = [
                 f.file
                 for t in tables.values()
@@ -182,6 +182,12 @@ class DataSets:
                 why=str(error) or repr(error),
                 next="put back the file as it was written, or build the folder anew with --replace",
             ) from error
+
+
+def _load(said: dict[str, Any]) -> LoadMade:
+    files = tuple(_file(f) for f in said["files"])
+    apart = tuple(RowSetAside(**r) for r in said.get("set_aside", ()))
+    return LoadMade(**{**said, "files": files, "set_aside": apart})
 
 
 def _file(said: dict[str, Any]) -> FileRead:

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -45,22 +45,28 @@ class Places:
         return Origin(file, sheet or None, row + record - first, header or None)
 
 
-def unit_problems(staged: Mapping[str, Sequence[Staged]]) -> list[ProblemRows]:
-    """The problems of single rows, those of one kind together."""
-    return merged(p for units in staged.values() for unit in units for p in unit.problems)
+def unit_problems(
+    staged: Mapping[str, Sequence[Staged]], kept: int = KEPT_PROBLEMS
+) -> list[ProblemRows]:
+    """The problems of single rows, those of one kind together, each with so many rows."""
+    return merged((p for units in staged.values() for unit in units for p in unit.problems), kept)
 
 
-def merged(problems: Iterable[ProblemRows]) -> list[ProblemRows]:
-    """Problems, those of one kind and column together."""
+def merged(problems: Iterable[ProblemRows], kept: int = KEPT_PROBLEMS) -> list[ProblemRows]:
+    """Problems, those of one kind and column together, each with so many rows. What can be done
+    about one is what can be done about each of its parts."""
     found: dict[tuple[object, ...], ProblemRows] = {}
     for one in problems:
-        key = (one.kind, one.source, *one.headers, one.remedy, one.table)
+        ways = one.remedy.split("\n")
+        key = (one.kind, one.source, *one.headers, ways[0], one.table)
         if key not in found:
-            found[key] = one
+            found[key] = replace(one, rows=one.rows[:kept], origins=one.origins[:kept])
             continue
         known = found[key]
-        known.rows = sorted([*known.rows, *one.rows])[:KEPT_PROBLEMS]
-        known.origins = [*known.origins, *one.origins][:KEPT_PROBLEMS]
+        known.remedy = "\n".join(way for way in known.remedy.split("\n") if way in ways)
+        known.rows = sorted([*known.rows, *one.rows])[:kept]
+        known.origins = [*known.origins, *one.origins][:kept]
+        known.suggested = [*known.suggested, *one.suggested]
         known.total += one.total
     return list(found.values())
 
@@ -108,10 +114,13 @@ def check_of(frame: DataFrame, tell: Callable[[int], None], wrong: Column | None
 
 
 class Finder:
-    """Finds rows that do not fit in what a plan has made, and tells the first ones of each kind."""
+    """Finds rows that do not fit in what a plan has made, and tells the first ones of each kind, so
+    many."""
 
-    def __init__(self, steps: Steps, done: PlanResult, places: Places) -> None:
-        self.steps, self.done, self.places = steps, done, places
+    def __init__(
+        self, steps: Steps, done: PlanResult, places: Places, kept: int = KEPT_PROBLEMS
+    ) -> None:
+        self.steps, self.done, self.places, self.kept = steps, done, places, kept
         self.layout: Layout = steps.layout
         self.plan: Plan = steps.plan
         self.found: list[ProblemRows] = []
@@ -128,13 +137,16 @@ class Finder:
         decide: Mapping[str, str] | None = None,
         *,
         total: int = 0,
+        meant: Callable[[dict[str, Any]], str] | None = None,
+        of_all: bool = False,
     ) -> None:
         """Adds a problem with rows (`_at`, and what the reason needs), if there are any; `total` of
-        them, where that is known."""
-        first = rows.orderBy(AT).limit(KEPT_PROBLEMS).collect()
+        them, where that is known. `meant` tells what a cell may have been meant to say ("": that is
+        not known)."""
+        first = rows.orderBy(AT).limit(self.kept).collect()
         if not first:
             return
-        total = total or (len(first) if len(first) < KEPT_PROBLEMS else rows.count())
+        total = total or (len(first) if len(first) < self.kept else rows.count())
         told = [
             (int(r[AT]), reason if isinstance(reason, str) else reason(r.asDict())) for r in first
         ]
@@ -149,6 +161,12 @@ class Finder:
                 dict(decide or {}),
                 told,
                 total,
+                suggested=[
+                    (int(r[AT]), headers[0], value)
+                    for r in first
+                    if meant is not None and len(headers) == 1 and (value := meant(r.asDict()))
+                ],
+                of_all=of_all,
             )
         )
 

@@ -7,6 +7,7 @@ import json
 from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -20,6 +21,7 @@ from kerfmark.cluster.staging import (
     files_of,
     for_engine,
     places_of,
+    row_offset,
     runs_of,
     unit_read,
     write_rows,
@@ -30,18 +32,23 @@ from kerfmark.ledger.file_rows import FileRows, rows_of_files
 from kerfmark.normalize.prepare import Prepared
 from kerfmark.plan.model import Cell, Identity, Plan
 from kerfmark.profile.convert import decimal_texts
-from kerfmark.profile.encode import EncodedSource
+from kerfmark.profile.encode import EncodedSource, records_of
+from kerfmark.read.source import RaggedRow
 
 MISFITS = "_misfits"
 """Column of the rows: cells that are no values of their columns' types, as JSON: texts by the place
 of the header; blank where there are none."""
 
 
+RAGGED_TOLD = 100
+"""Ragged rows that a unit tells."""
+
+
 @dataclass
 class UnitExpected:
     """What a unit says: its rows as read, the file of those that the tables should show, rows that
     the layout leaves out, and cells that it changes; its files, what all of their rows are, and
-    runs of rows as `staging.Staged` has them."""
+    runs of rows as `staging.Staged` has them; and how many are ragged, with the first of these."""
 
     unit: int
     read: int
@@ -52,6 +59,8 @@ class UnitExpected:
     files: list[FileStaged]
     all_rows: list[FileRows]
     runs: list[tuple[int, str, str, int]]
+    ragged: int
+    ragged_rows: list[RaggedRow]
 
     @classmethod
     def of(cls, text: str) -> UnitExpected:
@@ -59,6 +68,7 @@ class UnitExpected:
         said = json.loads(text)
         said["files"] = [FileStaged(**f) for f in said["files"]]
         said["all_rows"] = [FileRows(**f) for f in said["all_rows"]]
+        said["ragged_rows"] = [RaggedRow(*r) for r in said["ragged_rows"]]
         return cls(**said)
 
     def text(self) -> str:
@@ -125,23 +135,31 @@ def as_compared(values: pa.Array) -> pa.Array:
     return pc.cast(values, pa.string())
 
 
-def expect(job: Job, unit: Unit) -> UnitExpected:
-    """Reads a unit again, and writes what is expected of it. Raises what reading raises."""
+def expect(job: Job, unit: Unit, apart: Sequence[int]) -> UnitExpected:
+    """Reads a unit again, and writes what is expected of it; some rows of its file were set
+    `apart`. Raises what reading raises."""
     with unit_read(job, unit) as encoded:
-        return expected(job, unit, encoded)
+        at, offset = encoded.parts()[0][0].origin(), row_offset(unit)
+        places = [(at.file, at.sheet or "", row - offset) for row in apart]
+        return expected(job, unit, encoded, records_of(encoded, places))
 
 
-def expected(job: Job, unit: Unit, encoded: EncodedSource) -> UnitExpected:
+def expected(job: Job, unit: Unit, encoded: EncodedSource, apart: np.ndarray) -> UnitExpected:
     """Writes what is expected of a source that is read: e0, e1 ... for the headers that tables
-    take."""
-    ready = Prepared(job.layout, unit.source, encoded)
+    take; without the records (as read) that were set apart."""
+    ready = Prepared(job.layout, unit.source, encoded, apart)
     columns: dict[str, pa.Array] = {AT: places_of(ready.encoded, unit)}
     misfits, changed = dict[int, dict[int, str]](), 0
     for i, one in enumerate(expected_columns(job.layout, ready, as_compared)):
         changed += one.changed
         cells = one.values.take(pa.array(one.codes, mask=one.codes < 0))
+        impossible = _impossible(one.values, one.spec.of_type.kind)
         for row, text in one.misfits():
             misfits.setdefault(row, {})[i] = text
+        for row in np.flatnonzero(np.append(impossible, False)[one.codes]).tolist():
+            misfits.setdefault(row, {})[i] = cells[row].as_py()
+        if impossible.any():
+            cells = pc.if_else(np.append(impossible, False)[one.codes], None, cells)
         if expected_type(one.spec) == "int":
             cells = _seconds(cells)
         columns[f"e{i}"] = cells
@@ -166,7 +184,29 @@ def expected(job: Job, unit: Unit, encoded: EncodedSource) -> UnitExpected:
         list(files_of(ready, encoded, unit)),
         list(_of_whole_file(unit, rows_of_files(encoded))),
         runs_of(encoded, unit),
+        len(encoded.found.ragged),
+        [
+            r._replace(row=r.row + row_offset(unit), text="")
+            for r in encoded.found.ragged[:RAGGED_TOLD]
+        ],
     )
+
+
+def _impossible(values: pa.Array, kind: str) -> np.ndarray:
+    """Which of some dates and moments, as text, are none, such as the 30th of February."""
+    type_ = {"date": pa.date32(), "timestamp": pa.timestamp("us")}.get(kind)
+    if type_ is None or not pa.types.is_string(values.type) or _is_all(values, type_):
+        return np.zeros(len(values), bool)
+    return np.array([not _is_all(values.slice(i, 1), type_) for i in range(len(values))], bool)
+
+
+def _is_all(values: pa.StringArray, type_: pa.DataType) -> bool:
+    """Whether all texts are spelled like values of a type."""
+    try:
+        pc.cast(values, type_)
+    except pa.ArrowInvalid:
+        return False
+    return True
 
 
 def _seconds(times: pa.StringArray) -> pa.Array:

@@ -42,7 +42,7 @@ from kerfmark.plan.model import Cell, Plan
 from kerfmark.profile.convert import to_typed
 from kerfmark.profile.encode import EncodedSource, encode
 from kerfmark.read.delimited import DelimitedSource
-from kerfmark.read.source import Source, with_changes
+from kerfmark.read.source import RaggedRow, Source, with_changes
 from kerfmark.read.union import UnionSource, parts_of
 from kerfmark.read.wrapped import unwrapped
 
@@ -60,20 +60,24 @@ Opener = Callable[[Layout, str, Path], Source]
 @dataclass(frozen=True)
 class Job:
     """What all units have in common: the settled layout as a source's units see it, its plan, the
-    folder for what they write, how a source is opened, and the headers of each source."""
+    folder for what they write, how a source is opened, and the headers of each source. Of each kind
+    of problem a unit tells `kept` rows; where rows are set `apart`, ragged ones are no problem."""
 
     layout: Layout
     plan: Plan
     folder: str
     opener: Opener
     headers: dict[str, tuple[str, ...]]
+    kept: int = KEPT_PROBLEMS
+    apart: bool = False
 
 
 @dataclass
 class ProblemRows:
     """A problem, or some of it, as plain data: what `normalize.problems.Problem` has; `rows` are
     (place, reason) of the first ones, of `total`, and `values` what their cells have; `origins` are
-    (file, sheet, row, reason) of rows that are no records."""
+    (file, sheet, row, reason) of rows that are no records; `suggested` (place, header, value) what
+    cells may have been meant to say."""
 
     kind: str
     source: str
@@ -86,6 +90,8 @@ class ProblemRows:
     total: int
     origins: list[tuple[str, str, int, str]] = field(default_factory=list)
     values: list[str] = field(default_factory=list)
+    suggested: list[tuple[int, str, str]] = field(default_factory=list)
+    of_all: bool = False
 
 
 @dataclass
@@ -111,7 +117,8 @@ class FileStaged:
 class Staged:
     """What became of a unit: its rows as read, those that remain, the file they are in, the rows
     that the layout leaves out, the cells that it changes by header, its problems; its files, and
-    its rows: (first record, file, sheet, row), for each run of rows without a gap."""
+    its rows: (first record, file, sheet, row), for each run of rows without a gap; and the `ragged`
+    rows, where such are set apart."""
 
     unit: int
     read: int
@@ -123,6 +130,7 @@ class Staged:
     files: list[FileStaged]
     runs: list[tuple[int, str, str, int]]
     how: str = ""
+    ragged: list[RaggedRow] = field(default_factory=list)
 
     @classmethod
     def of(cls, text: str) -> Staged:
@@ -130,6 +138,7 @@ class Staged:
         said = json.loads(text)
         said["problems"] = [ProblemRows(**p) for p in said["problems"]]
         said["files"] = [FileStaged(**f) for f in said["files"]]
+        said["ragged"] = [RaggedRow(*r) for r in said["ragged"]]
         return cls(**said)
 
     def text(self) -> str:
@@ -172,10 +181,11 @@ def errors_to_driver() -> Iterator[None]:
         raise RuntimeError(MARK + base64.b64encode(json.dumps(said).encode()).decode()) from error
 
 
-def stage(job: Job, unit: Unit) -> Staged:
-    """Reads a unit and writes its cells. Raises what reading raises."""
+def stage(job: Job, unit: Unit, without: Sequence[int] = ()) -> Staged:
+    """Reads a unit and writes its cells; `without` some records (as read). Raises what reading
+    raises."""
     with unit_read(job, unit) as encoded:
-        return staged(job, unit, encoded)
+        return staged(job, unit, encoded, without)
 
 
 def cells_told(job: Job, unit: Unit, cells: Sequence[tuple[int, Sequence[str]]]) -> list[str]:
@@ -267,13 +277,13 @@ def _encoded(job: Job, layout: Layout, unit: Unit) -> EncodedSource:
     return encode(with_changes(source, may_be_empty=True), strict=False)
 
 
-def staged(job: Job, unit: Unit, encoded: EncodedSource) -> Staged:
-    """Writes the cells of a source that is encoded."""
+def staged(job: Job, unit: Unit, encoded: EncodedSource, without: Sequence[int] = ()) -> Staged:
+    """Writes the cells of a source that is encoded, `without` some records (as read)."""
     problems = Problems()
-    ready = Prepared(job.layout, unit.source, encoded)
+    ready = Prepared(job.layout, unit.source, encoded, np.array(without, np.int64))
     feed = SourceTables(job.layout, ready, problems)
     feed.check_rows(job.plan)
-    for problem in unreadable({unit.source: encoded}, ragged=True):
+    for problem in unreadable({unit.source: encoded}, ragged=not job.apart):
         problems.add(problem)
     cells = job.plan.cells[unit.source]
     file = ""
@@ -292,10 +302,13 @@ def staged(job: Job, unit: Unit, encoded: EncodedSource) -> Staged:
             for h in headers
             if (at := job.layout.column_of(unit.source, h)) and (n := ready.changed(h, at[1]))
         },
-        [_told(p, unit) for p in problems.found],
+        [_told(p, unit, job.kept) for p in problems.found],
         list(files_of(ready, encoded, unit)),
         runs_of(encoded, unit),
         encoded.source.how,
+        [r._replace(row=r.row + row_offset(unit)) for r in encoded.found.ragged]
+        if job.apart
+        else [],
     )
 
 
@@ -389,11 +402,11 @@ def for_engine(values: pa.Array) -> pa.Array:
     return pc.cast(values, pa.int32()) if pa.types.is_time(values.type) else values
 
 
-def _told(problem: Problem, unit: Unit) -> ProblemRows:
-    """A problem as plain data."""
+def _told(problem: Problem, unit: Unit, kept: int) -> ProblemRows:
+    """A problem as plain data, with so many rows."""
     base = unit.number << PLACE_BITS
-    first = problem.records[:KEPT_PROBLEMS].tolist()
-    offset = unit.before - first_row(unit) + 1 if unit.is_block and unit.start else 0
+    first = problem.records[:kept].tolist()
+    offset = row_offset(unit)
     return ProblemRows(
         problem.kind,
         problem.source,
@@ -406,20 +419,24 @@ def _told(problem: Problem, unit: Unit) -> ProblemRows:
         problem.total,
         [
             (Path(o.file).name, o.sheet or "", (o.row or 0) + offset, why)
-            for o, why in problem.places[:KEPT_PROBLEMS]
+            for o, why in problem.places[:kept]
         ],
+        [],
+        [(base + r, *found) for r in first if (found := problem.suggestion(r))],
     )
 
 
 def files_of(ready: Prepared, encoded: EncodedSource, unit: Unit) -> Iterator[FileStaged]:
-    """The files of a unit."""
-    kept = np.arange(ready.rows) if ready.encoded.records is None else ready.encoded.records
+    """The files of a unit. What rules of reading pass over is left out as well; what is set aside
+    is not."""
+    read = np.arange(encoded.rows) if encoded.records is None else encoded.records
     parts, source = encoded.parts(), encoded.source
     told = source.told if isinstance(source, UnionSource) else [""] * len(parts)
     start = 0
     for (part, found, rows), said in zip(parts, told, strict=True):
-        here = np.searchsorted(kept, [start, start + rows])
-        left_out = rows - int(here[1] - here[0])
+        ends = [start, start + rows]
+        kept, dropped = (np.diff(np.searchsorted(r, ends)) for r in (read, ready.left_out_records))
+        left_out = rows - int(kept[0]) + int(dropped[0])
         start += rows
         place = unit.place if len(parts) == 1 else part.location
         size, print_ = found.size, found.fingerprint
@@ -447,10 +464,15 @@ def first_row(unit: Unit) -> int:
     return spec.header_row + spec.header_rows if spec.header_row else 1
 
 
+def row_offset(unit: Unit) -> int:
+    """How many rows of its file are before those that a block has by itself."""
+    return unit.before - first_row(unit) + 1 if unit.is_block and unit.start else 0
+
+
 def runs_of(encoded: EncodedSource, unit: Unit) -> list[tuple[int, str, str, int]]:
     """The rows of a unit's records, as runs without a gap."""
     out: list[tuple[int, str, str, int]] = []
-    offset = unit.before - first_row(unit) + 1 if unit.is_block and unit.start else 0
+    offset = row_offset(unit)
     start = 0
     for _, found, count in encoded.parts():
 

@@ -24,7 +24,7 @@ from kerfmark.ledger.compare_by_row import Changes, Compared, Comparison, Mismat
 from kerfmark.ledger.compare_ordered import Part, same_in_order
 from kerfmark.ledger.compare_unordered import same_in_any_order
 from kerfmark.ledger.expected import Expected
-from kerfmark.ledger.records import OWN, Ledger
+from kerfmark.ledger.records import OWN, Ledger, RowSetAside
 from kerfmark.normalize.policy import MADE
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.progress import Progress
@@ -176,14 +176,57 @@ def prove_source(
     progress: Progress,
 ) -> SourceProof:
     """Compares one source, read anew, with what the database holds of it."""
+    found = _proof_of_records(reader, ledger, layout, name, encoded, changed, progress)
+    live = {load.number for load in ledger.live}
+    aside = (r for r in ledger.set_aside if r.load in live)
+    told = [r for r in aside if r.source == name and r.record < 0]
+    width = len(encoded.source.headers)
+    ragged = [(r.file, r.row, r.told(width)) for r in encoded.found.ragged]
+    return with_ragged(replace(found, file=file), ragged, len(ragged), told)
+
+
+def with_ragged(
+    proof: SourceProof,
+    ragged: Sequence[tuple[str, int, str]],
+    total: int,
+    told: Sequence[RowSetAside],
+) -> SourceProof:
+    """A proof of a source that has `total` rows with too few or too many fields (`ragged`: file,
+    row and what is wrong with each of the first ones), of which the ledger has `told`: others are
+    in no table, and nobody was told of them."""
+    more = total - len(told)
+    apart = replace(proof, set_aside=proof.set_aside + min(total, len(told)))
+    if more <= 0:
+        return apart
+    known = {(r.file, r.row) for r in told}
+    new = [(row, what) for file, row, what in ragged if (file, row) not in known]
+    differences = [
+        Difference(row, "", f"a row that {what}", "no such row")
+        for row, what in new[: min(more, SHOWN)]
+    ]
+    return replace(
+        apart, total=apart.total + more, differences=(*differences, *apart.differences)[:SHOWN]
+    )
+
+
+def _proof_of_records(
+    reader: Reader,
+    ledger: Ledger,
+    layout: Layout,
+    name: str,
+    encoded: EncodedSource,
+    changed: bool,
+    progress: Progress,
+) -> SourceProof:
+    """The same of the rows that could be cut into columns."""
     history = _History.of(reader, ledger, layout, name, encoded)
     more = (
         layout.is_looked_up(layout.base_of(name)) or layout.existing
     )  # then there may be rows that only others say
-    apart = len(history.aside) + len(encoded.found.ragged)
+    apart = len(history.aside)
     if history.met(layout):
         found = _ByNumber(reader, layout, name, encoded, history, progress).proof(more)
-        return replace(found, file=file, changed=changed, set_aside=apart)
+        return replace(found, changed=changed, set_aside=apart)
     expected = Expected(
         layout, name, encoded, reader, history.aside, history.starts, history.cuts, history.standing
     )
@@ -195,7 +238,7 @@ def prove_source(
     differences, total = ((), 0) if same else _differences(reader, name, expected, named)
     return SourceProof(
         name,
-        file,
+        "",
         expected.rows,
         count if same else _count(reader, name) - named,
         expected.rows * len(expected.headers),

@@ -46,7 +46,8 @@ class Problem:
     one of `headers`, unless it is said) may have been meant to say; "" for nothing. `remedy` has
     one way out on a line; `decide` gives for some of these lines the option that does the same ("":
     there is none). Where not all of the rows are known here, so many were `counted`; `values` are
-    then the cells at the first of the `places`.
+    then the cells at the first of the `places`. One `of_all` is not the fault of its row alone:
+    without it, the next one would be wrong.
     """
 
     kind: str
@@ -64,6 +65,7 @@ class Problem:
     decide: Mapping[str, str] = field(default_factory=dict)
     counted: int = 0
     values: tuple[str, ...] = ()
+    of_all: bool = False
 
     @property
     def column(self) -> str:

@@ -5,6 +5,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from kerfmark.errors import Origin
+
 _SHOWN = 60
 """Characters of a cell that are told."""
 
@@ -129,3 +131,12 @@ def not_next(number: object) -> str:
 def count_on(column: str, table: str) -> str:
     """What to do about a key that a source says itself and does not count."""
     return f'let it count on\nset key = ["{column}"] in tables > {table}'
+
+
+CORRECT_PARENT = "correct that row; this one fits then as it is"
+"""What to do about a row that refers to one that is refused."""
+
+
+def parent_is_refused(text: str, table: str, at: Origin) -> str:
+    """A row refers to a record whose own row is refused."""
+    return f'"{text}" refers to a record of {table} whose own row is refused: {at}'

@@ -154,9 +154,9 @@ def rehearse(
     `layout.derive` has found to be right.
 
     With `set_aside`, rows with problems are taken out until what is left has none: a row that led
-    to one of these may have to go too. With a `target`, the rows are merged with those of a
-    database; sources that are not there are not fed. `codec` is the encoding of the database ("":
-    it holds any character).
+    to one of these may have to go too. A problem that is not the fault of rows refuses all. With a
+    `target`, the rows are merged with those of a database; sources that are not there are not fed.
+    `codec` is the encoding of the database ("": it holds any character).
     """
     whole = settled(layout, {n: e.source.headers for n, e in sources.items()})
     gone: dict[str, dict[int, list[tuple[str, str]]]] = {n: {} for n in sources}
@@ -182,7 +182,7 @@ def rehearse(
         if (
             not set_aside
             or not out.problems.total
-            or any(not len(p.records) for p in out.problems.found)
+            or any(p.of_all or not len(p.records) for p in out.problems.found)
         ):
             break
         found = [q for p in out.problems.found for q in of_refused(whole, sources, gone, p)]
@@ -290,19 +290,8 @@ def of_refused(
     is refused (of the source, rows that are `gone`): these are told so."""
     parent = layout.tables.get(problem.table)
     feed = sources.get(parent.source) if parent else None
-    by = next(
-        (
-            link.by
-            for t in layout.tables.values()
-            for link in t.links.values()
-            if t.source == problem.source
-            and link.to == problem.table
-            and tuple(link.by.values()) == problem.headers
-        ),
-        {},
-    )
-    headers = [parent.columns[c].header if parent and c in parent.columns else "" for c in by]
-    if problem.kind != "unknown" or parent is None or feed is None or not headers or "" in headers:
+    headers = headers_of_parent(layout, problem.source, problem.headers, problem.table)
+    if problem.kind != "unknown" or parent is None or feed is None or not headers:
         yield problem
         return
     refused = {
@@ -321,13 +310,33 @@ def of_refused(
         yield replace(
             problem,
             records=np.array([*owner], np.int64),
-            reason=lambda record: (
-                f'"{" ".join(mine.text(h, record) for h in problem.headers)}" refers to a record '
-                f"of {problem.table} whose own row is refused: {feed.found.origin(owner[record])}"
+            reason=lambda record: sentences.parent_is_refused(
+                " ".join(mine.text(h, record) for h in problem.headers),
+                problem.table,
+                feed.found.origin(owner[record]),
             ),
-            remedy="correct that row; this one fits then as it is",
+            remedy=sentences.CORRECT_PARENT,
             suggested=None,
         )
+
+
+def headers_of_parent(
+    layout: Layout, source: str, headers: tuple[str, ...], table: str
+) -> list[str]:
+    """The headers under which the source of a table has what a link looks for that a source has
+    under some headers; none where it is not there."""
+    parent = layout.tables.get(table)
+    by = next(
+        (
+            link.by
+            for t in layout.tables.values()
+            for link in t.links.values()
+            if t.source == source and link.to == table and tuple(link.by.values()) == headers
+        ),
+        {},
+    )
+    found = [parent.columns[c].header if parent and c in parent.columns else "" for c in by]
+    return found if all(found) else []
 
 
 def _take_out(
@@ -445,6 +454,7 @@ def _counted(
                 sentences.not_next(wanted[int(at[0])]),
                 sentences.count_on(column, name),
                 name,
+                of_all=True,
             )
         elif new is None:
             table.columns[column] = Counted()

@@ -58,6 +58,7 @@ class SourceTables:
         suggested: Callable[[int], str] | None = None,
         suggested_for: str = "",
         decide: Mapping[str, str] = MappingProxyType({}),
+        of_all: bool = False,
     ) -> None:
         """Adds a problem; `rows` are those of the prepared source, and what `reason` and
         `suggested` are asked about. `against` are the rows of the database that they are held
@@ -85,6 +86,7 @@ class SourceTables:
                 suggested=of_records(suggested) if suggested else None,
                 suggested_for=suggested_for,
                 decide=decide,
+                of_all=of_all,
             )
         )
 

@@ -22,7 +22,7 @@ from kerfmark.errors import Origin, SourceError
 from kerfmark.profile.codes import different_rows
 from kerfmark.profile.columns import EncodedColumn, trimmed, with_midnights
 from kerfmark.profile.convert import integers
-from kerfmark.profile.not_data import SAID, Kind, group_once, rows_not_data
+from kerfmark.profile.not_data import SAID, Kind, blank_below, group_once, rows_not_data
 from kerfmark.profile.skipped import DUPLICATES, KEEP_HEADERS
 from kerfmark.profile.spilled import SpilledColumn
 from kerfmark.profile.types import INTEGER
@@ -347,16 +347,8 @@ def _fill_down(encoded: EncodedSource, starts: np.ndarray) -> None:
 def _blank_below(encoded: EncodedSource, grouped: Sequence[EncodedColumn]) -> Remark:
     """What is told of columns that are filled in the first row of each group only."""
     blank = np.flatnonzero(grouped[0].codes < 0)
-    names = [f'"{c.header}"' for c in grouped]
-    return Remark(
-        "doubtful",
-        None,
-        f"{', '.join(names)} {'is' if len(names) == 1 else 'are'} blank in rows that may belong "
-        "to the row above",
-        tuple(encoded.origin(int(r)).row or 0 for r in blank[:TOLD]),
-        len(blank),
-        f"if so, fill them: {' '.join(f'--fill-down {name}' for name in names)}",
-    )
+    rows = [encoded.origin(int(r)).row or 0 for r in blank[:TOLD]]
+    return blank_below([c.header for c in grouped], rows, len(blank))
 
 
 def _not_data(kind: Kind, at: np.ndarray, out: bool, found: Found) -> Remark:
@@ -374,7 +366,7 @@ def _not_data(kind: Kind, at: np.ndarray, out: bool, found: Found) -> Remark:
     if out:
         return Remark("odd", None, f"{SAID[kind]}: left out as asked", rows, len(at))
     return Remark(
-        "doubtful", None, SAID[kind], rows, len(at), f"--skip-rows {kind} leaves them out"
+        "doubtful", None, SAID[kind], rows, len(at), f"--skip-rows {kind} leaves them out", kind
     )
 
 

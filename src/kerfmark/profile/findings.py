@@ -6,24 +6,24 @@ import shlex
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from kerfmark import memory
 from kerfmark.errors import Origin, article
-from kerfmark.profile.codes import combine, first_rows, gather
-from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.describe import ColumnDescription
-from kerfmark.profile.encode import EncodedSource
 from kerfmark.profile.moments import CANDIDATES, pattern
 from kerfmark.profile.reserved import RESERVED
-from kerfmark.profile.spilled import number_texts
+from kerfmark.profile.values import ColumnValues, Matching, SourceValues
 from kerfmark.read.source import Severity, correct_ragged
 
 ORDER: tuple[Severity, ...] = ("broken", "doubtful", "odd")
 _LIST_OF_RECORDS = r"^\s*\[\s*(\]|\{(.|\n)*\}\s*\]\s*$)"
+_DATE_OF_NUMBERS = (
+    r"^(?P<first>[0-9]{1,2})(?P<mark>[/.-])(?P<second>[0-9]{1,2})[/.-]([0-9]{4}|[0-9]{2})$"
+)
 SHOWN = 5
 """Rows named per finding."""
 
@@ -41,90 +41,78 @@ class Finding:
     next: str
 
 
-def findings(encoded: EncodedSource, columns: Sequence[ColumnDescription]) -> list[Finding]:
-    """All findings about a source, worst first."""
-    source = encoded.source
+def findings(source: SourceValues, columns: Sequence[ColumnDescription]) -> list[Finding]:
+    """All findings about a source whose columns are described, worst first."""
+    at = source.origin(None, None)
     out = [
         Finding(
             r.severity,
-            Origin(
-                source.origin().file, source.origin().sheet, r.rows[0] if r.rows else None, r.header
-            ),
+            Origin(at.file, at.sheet, r.rows[0] if r.rows else None, r.header),
             r.what,
             r.total,
             r.rows[:SHOWN],
             r.next,
         )
-        for r in encoded.found.remarks
+        for r in source.remarks
     ]
-    out += _of_rows(encoded)
+    out += _of_rows(source)
     with ThreadPoolExecutor(1 if memory.scarce() else 2) as pool:
         for some in pool.map(
-            lambda column, told: [*_of_column(encoded, column, told)], encoded.columns, columns
+            lambda values, told: [*_of_column(source, values, told)], source.columns, columns
         ):
             out += some
     return sorted(out, key=lambda f: ORDER.index(f.severity))
 
 
-def _of_rows(encoded: EncodedSource) -> Iterator[Finding]:
-    source, ragged, width = encoded.source, encoded.found.ragged, len(encoded.columns)
-    if ragged:
-        rows = tuple(r.row for r in ragged[:SHOWN])
+def _of_rows(source: SourceValues) -> Iterator[Finding]:
+    ragged, width = source.ragged_rows, len(source.columns)
+    if source.ragged:
+        at, rows = source.origin(None, None), tuple(r.row for r in ragged[:SHOWN])
         yield Finding(
             "broken",
-            Origin(source.origin().file, source.origin().sheet, rows[0]),
+            Origin(at.file, at.sheet, rows[0]),
             ragged[0].told(width)
-            if len(ragged) == 1
+            if source.ragged == 1
             else f"do not have the {width} fields of the header",
-            len(ragged),
+            source.ragged,
             rows,
             correct_ragged(ragged),
         )
-    telling = max(
-        encoded.columns, key=lambda c: len(c.values)
-    )  # rows with a value of their own are like no other
-    if width < 2 or len(telling.values) == encoded.rows:
+    # rows with a value of their own are like no other
+    if width < 2 or max(c.count for c in source.columns) == source.rows:
         return
-    alike = np.flatnonzero(gather(telling.times > 1, telling.codes, blank=1))
-    codes, count = combine(
-        [gather(c.codes, alike) for c in encoded.columns],
-        [len(c.values) for c in encoded.columns],
-        blanks=True,
-    )
-    if count < len(alike):
-        again = np.ones(len(alike), bool)
-        again[first_rows(codes, count)] = False
+    again = source.repeated()
+    if again.cells:
         yield _finding(
-            encoded,
+            source,
             "odd",
             None,
-            alike[again],
+            again,
             "is the same as an earlier row in every column",
             "keep it if it is meant, or take it out",
         )
 
 
 def _of_column(
-    encoded: EncodedSource, column: EncodedColumn, told: ColumnDescription
+    source: SourceValues, column: ColumnValues, told: ColumnDescription
 ) -> Iterator[Finding]:
-    header, everywhere = column.header, encoded.found.origin(None, column.header)
-    if len(lists := _lists_of_records(column)):
+    header, everywhere = column.header, source.origin(None, column.header)
+    if _lists_of_records(column):
         yield _finding(
-            encoded,
+            source,
             "odd",
             header,
-            lists,
+            column.matching(_has_record),
             "holds lists of records, written as JSON",
             f"--json-cells {shlex.quote(header)} makes a source of its own of them",
         )
     if told.misfits:
-        rows = _rows_of(column, pa.array(told.misfit_values))
         text = told.mostly.split("(")[0].split(" ")[0] in ("integer", "real", "boolean")
         yield _finding(
-            encoded,
+            source,
             "doubtful" if text else "broken",
             header,
-            rows,
+            column.matching(partial(_is_one_of, told.misfit_values)),
             f'"{told.misfit_values[0]}" is not {article(told.mostly)} like the rest of the column',
             "correct the cell; as it is, the column is loaded as text"
             if text
@@ -141,13 +129,13 @@ def _of_column(
             "write them all the same way; as it is, the column is loaded as text",
         )
     elif told.type == "text" and (orders := _conflicting_days(column)):
-        days, months = orders
+        day, month, either = orders
         yield _finding(
-            encoded,
+            source,
             "doubtful",
             header,
-            np.union1d(_rows_of(column, days), _rows_of(column, months)),
-            f'"{days[0].as_py()}" begins with the day, "{months[0].as_py()}" with the month',
+            either,
+            f'"{day}" begins with the day, "{month}" with the month',
             "write them all the same way; as it is, the column is loaded as text",
         )
     if header.strip().lower() in RESERVED:
@@ -168,165 +156,131 @@ def _of_column(
             (),
             "",
         )
-    if not len(column.values):
+    if not told.distinct:
         return
-    filled = encoded.rows - column.blanks
+    filled = source.rows - told.blanks
     if (
-        len(column.values) == 1 and filled > 1 and column.blanks <= max(1, encoded.rows // 100)
+        told.distinct == 1 and filled > 1 and told.blanks <= max(1, source.rows // 100)
     ):  # with more it is a mark
-        every = "every row that is not blank there" if column.blanks else "every row"
-        yield Finding(
-            "odd", everywhere, f'is "{column.values[0].as_py()}" in {every}', filled, (), ""
-        )
+        every = "every row that is not blank there" if told.blanks else "every row"
+        only = column.head(1)[0].as_py()
+        yield Finding("odd", everywhere, f'is "{only}" in {every}', filled, (), "")
     if told.type != "text":
         return
-    spaced = pa.concat_arrays(
-        [
-            some.filter(pc.not_equal(pc.utf8_trim_whitespace(some), some))
-            for some in memory.slices(column.values)
-        ]
-    )
-    if len(spaced):
+    spaced = column.matching(_has_spaces_at_its_ends)
+    if spaced.cells:
         yield _finding(
-            encoded,
+            source,
             "odd",
             header,
-            _rows_of(column, spaced),
-            f'"{spaced[0].as_py()}" has spaces at its ends',
+            spaced,
+            f'"{spaced.values[0]}" has spaces at its ends',
             "values are kept as they are: trim them in the file if they are not meant",
         )
-    yield from _alike(encoded, column)
-
-
-def _lists_of_records(column: EncodedColumn) -> np.ndarray:
-    """The rows of a column with lists of records in JSON; none where not all that are filled have
-    one."""
-    some = column.values.slice(0, 100)
-    for values in (some, column.values) if len(some) else ():
-        if not pc.all(pc.match_substring_regex(values, _LIST_OF_RECORDS)).as_py():
-            return np.empty(0, np.int64)
-    with_one = pc.match_substring_regex(column.values, r"\{").to_numpy(zero_copy_only=False)
-    rows: np.ndarray = np.flatnonzero(gather(with_one, column.codes, blank=0))
-    return rows
-
-
-def _mixed_forms(column: EncodedColumn) -> list[str]:
-    """The forms of the dates in a text column, if all its values are dates, each in one of several
-    forms."""
-    values, probe = column.values, column.values.slice(0, 200)
-    if (
-        not pc.all(pc.match_substring_regex(probe, r"^[0-9A-Za-z][0-9A-Za-z ,./-]{5,18}$")).as_py()
-        or not pc.all(pc.match_substring_regex(probe, "[0-9]")).as_py()
-    ):
-        return []
-    forms = _forms_of(values) if _forms_of(probe) else []
-    if len(forms) > 1 and any(
-        pc.all(pc.match_substring_regex(values, pattern(form))).as_py()
-        for form in CANDIDATES["date"]
-    ):
-        return []  # one will do
-    return forms
-
-
-def _conflicting_days(column: EncodedColumn) -> tuple[pa.Array, pa.Array] | None:
-    """The dates that can only begin with the day, and those that can only begin with the month, in
-    a column of dates that has both."""
-    whole = r"^(?P<first>[0-9]{1,2})(?P<mark>[/.-])(?P<second>[0-9]{1,2})[/.-]([0-9]{4}|[0-9]{2})$"
-    if not pc.all(pc.match_substring_regex(column.values.slice(0, 200), whole)).as_py():
-        return None
-    parts = pc.extract_regex(column.values, whole.replace("([0-9]{4}", "(?P<year>[0-9]{4}"))
-    if parts.null_count or not len(parts):
-        return None
-    first, second = (pc.cast(pc.struct_field(parts, n), pa.int8()) for n in ("first", "second"))
-    days = column.values.filter(pc.and_(pc.greater(first, 12), pc.less_equal(second, 12)))
-    months = column.values.filter(pc.and_(pc.greater(second, 12), pc.less_equal(first, 12)))
-    return (days, months) if len(days) and len(months) else None
-
-
-def _forms_of(values: pa.StringArray) -> list[str]:
-    """The forms that all of some texts are dates in, each in one of them; none where one is no
-    date."""
-    forms = []
-    for form in CANDIDATES["date"]:
-        fits = pc.match_substring_regex(values, pattern(form))
-        if pc.any(fits).as_py():
-            forms.append(form)
-            values = values.filter(pc.invert(fits))
-        if not len(values):
-            return forms
-    return []
-
-
-_UNEVEN_SPACES = r"\s\s|[^\S ]"
-"""What is not a single space between words."""
-
-
-def _alike(encoded: EncodedSource, column: EncodedColumn) -> Iterator[Finding]:
-    """Values that differ only in case or spaces from a more frequent one."""
-    if _in_one_case(column.values):
-        return  # they would be the same
-    groups, count = number_texts(map(_plain, memory.slices(column.values)))
-    if count == len(groups):
-        return
-    times = column.times
-    order = np.lexsort((-times, groups))
-    first = np.concatenate([[True], groups[order][1:] != groups[order][:-1]])
-    rare, usual = order[~first], np.empty(groups.max() + 1, np.int64)
-    usual[groups[order[first]]] = order[first]
-    if len(rare):
-        rows = np.flatnonzero(np.isin(column.codes, rare))
-        a, b = (
-            column.values[int(rare[0])].as_py(),
-            column.values[int(usual[groups[rare[0]]])].as_py(),
-        )
+    if alike := column.alike():
         yield _finding(
-            encoded,
+            source,
             "doubtful",
-            column.header,
-            rows,
-            f'"{a}" differs from "{b}" only in case or spaces',
+            header,
+            Matching(alike.cells, (), alike.rows),
+            f'"{alike.rare}" differs from "{alike.usual}" only in case or spaces',
             "if they are the same, write them the same",
         )
 
 
-def _in_one_case(values: pa.StringArray) -> bool:
-    """Whether all texts are in small or all in capital letters, with single spaces within them at
-    most."""
-    for case in (pc.utf8_lower, pc.ascii_upper):
-        if all(
-            pc.all(pc.equal(pc.utf8_trim_whitespace(case(some)), some)).as_py()
-            and not pc.any(pc.match_substring_regex(some, _UNEVEN_SPACES)).as_py()
-            and (case is pc.utf8_lower or pc.all(pc.string_is_ascii(some)).as_py())
-            for some in memory.slices(values)
-        ):
-            return True
-    return False
+def _is_one_of(values: Sequence[str], texts: pa.StringArray) -> pa.BooleanArray:
+    return pc.is_in(texts, value_set=pa.array(values))
 
 
-def _plain(values: pa.StringArray) -> pa.StringArray:
-    """Texts in small letters with single spaces within them."""
-    trimmed = pc.utf8_trim_whitespace(values)
-    if pc.any(pc.match_substring_regex(trimmed, _UNEVEN_SPACES)).as_py():
-        trimmed = pc.replace_substring_regex(trimmed, r"\s+", " ")
-    return pc.utf8_lower(trimmed)
+def _has_spaces_at_its_ends(texts: pa.StringArray) -> pa.BooleanArray:
+    return pc.not_equal(pc.utf8_trim_whitespace(texts), texts)
 
 
-def _rows_of(column: EncodedColumn, values: pa.Array) -> np.ndarray:
-    """The records whose cell is one of some values."""
-    at = pc.index_in(values, value_set=column.values).to_numpy(zero_copy_only=False)
-    return np.flatnonzero(np.isin(column.codes, at))
+def _has_record(texts: pa.StringArray) -> pa.BooleanArray:
+    return pc.match_substring_regex(texts, r"\{")
+
+
+def _all_match(pattern: str, texts: pa.StringArray) -> bool:
+    return bool(pc.all(pc.match_substring_regex(texts, pattern)).as_py())
+
+
+def _lists_of_records(column: ColumnValues) -> bool:
+    """Whether all values of a column are lists of records in JSON, and any has one."""
+    some = column.head(100)
+    return (
+        len(some) > 0
+        and _all_match(_LIST_OF_RECORDS, some)
+        and column.all(partial(_all_match, _LIST_OF_RECORDS))
+        and column.matching(_has_record, 0, 0).cells > 0
+    )
+
+
+def _mixed_forms(column: ColumnValues) -> list[str]:
+    """The forms of the dates in a text column, if all its values are dates, each in one of several
+    forms."""
+    probe = column.head(200)
+    if (
+        not _all_match(r"^[0-9A-Za-z][0-9A-Za-z ,./-]{5,18}$", probe)
+        or not _all_match("[0-9]", probe)
+        or _form_of(probe).null_count
+    ):
+        return []
+    found = column.names(_form_of)
+    if None in found or len(found) < 2:
+        return []
+    if any(
+        _all_match(pattern(form), probe) and column.all(partial(_all_match, pattern(form)))
+        for form in CANDIDATES["date"]
+    ):
+        return []  # one will do
+    return [form for form in CANDIDATES["date"] if form in found]
+
+
+def _form_of(texts: pa.StringArray) -> pa.StringArray:
+    """For each text the first form of a date that it has; null for none."""
+    out, left = pa.nulls(len(texts), pa.string()), texts
+    for form in CANDIDATES["date"]:
+        fits = pc.fill_null(pc.match_substring_regex(left, pattern(form)), False)
+        if pc.any(fits).as_py():
+            out = pc.if_else(fits, form, out)
+            left = pc.if_else(fits, pa.scalar(None, pa.string()), left)
+        if left.null_count == len(left):
+            break
+    return out
+
+
+def _conflicting_days(column: ColumnValues) -> tuple[str, str, Matching] | None:
+    """A date that can only begin with the day, one that can only begin with the month, and all of
+    either, in a column of dates that has both."""
+    if not _all_match(_DATE_OF_NUMBERS, column.head(200)) or not column.all(
+        partial(_all_match, _DATE_OF_NUMBERS)
+    ):
+        return None
+    days = column.matching(partial(_begins_with, "day"), 1, 0)
+    months = column.matching(partial(_begins_with, "month"), 1, 0) if days.cells else days
+    if not months.cells:
+        return None
+    return days.values[0], months.values[0], column.matching(partial(_begins_with, ""))
+
+
+def _begins_with(what: str, texts: pa.StringArray) -> pa.BooleanArray:
+    """Which dates can only begin with the day, or with the month ("": with either)."""
+    parts = pc.extract_regex(texts, _DATE_OF_NUMBERS.replace("([0-9]{4}", "(?P<year>[0-9]{4}"))
+    first, second = (pc.cast(pc.struct_field(parts, n), pa.int8()) for n in ("first", "second"))
+    days = pc.and_(pc.greater(first, 12), pc.less_equal(second, 12))
+    months = pc.and_(pc.greater(second, 12), pc.less_equal(first, 12))
+    return days if what == "day" else months if what == "month" else pc.or_(days, months)
 
 
 def _finding(
-    encoded: EncodedSource,
+    source: SourceValues,
     severity: Severity,
     header: str | None,
-    records: np.ndarray,
+    cells: Matching,
     what: str,
     next_: str,
     total: int = 0,
 ) -> Finding:
-    rows = tuple(encoded.origin(int(r)).row or 0 for r in records[:SHOWN])
-    return Finding(
-        severity, encoded.origin(int(records[0]), header), what, total or len(records), rows, next_
-    )
+    origins = [source.origin(row, header) for row in cells.rows[:SHOWN]]
+    rows = tuple(o.row or 0 for o in origins)
+    return Finding(severity, origins[0], what, total or cells.cells, rows, next_)

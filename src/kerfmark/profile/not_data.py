@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
@@ -13,6 +14,7 @@ import pyarrow.compute as pc
 
 from kerfmark.profile.codes import distinct
 from kerfmark.profile.columns import EncodedColumn
+from kerfmark.read.source import Remark
 
 Kind = Literal["headers", "notes", "totals", "duplicates"]
 SAID: Mapping[Kind, str] = {
@@ -100,19 +102,93 @@ def totals(columns: Sequence[EncodedColumn], rows: int) -> np.ndarray:
     return distinct(np.concatenate(out)) if out else np.empty(0, np.int64)
 
 
+@dataclass(frozen=True)
+class GroupHeads:
+    """Rows of a source as its first column has them: how many, how many of them blank in it, how
+    many times a filled one is followed by a blank one, and whether the first is blank and the last
+    filled."""
+
+    rows: int
+    blank: int
+    groups: int
+    begins_blank: bool
+    ends_filled: bool
+
+    @classmethod
+    def of(cls, codes: np.ndarray) -> GroupHeads:
+        """Of a column."""
+        blank = codes < 0
+        return cls(
+            len(codes),
+            int(np.count_nonzero(blank)),
+            int(np.count_nonzero(blank[1:] & ~blank[:-1])),
+            bool(len(blank) and blank[0]),
+            bool(len(blank) and not blank[-1]),
+        )
+
+    def then(self, other: GroupHeads) -> GroupHeads:
+        """With further rows after these."""
+        if not self.rows or not other.rows:
+            return other if not self.rows else self
+        return GroupHeads(
+            self.rows + other.rows,
+            self.blank + other.blank,
+            self.groups + other.groups + (self.ends_filled and other.begins_blank),
+            self.begins_blank,
+            other.ends_filled,
+        )
+
+    def show_groups(self, values: int) -> bool:
+        """Whether the column, which has so many different values, is filled in the first row of
+        each group, and each time with something else."""
+        return (
+            self.rows >= 4
+            and not self.begins_blank
+            and self.blank / self.rows >= BLANK_IN_GROUPS
+            and self.groups >= 2
+            and values >= 0.9 * (self.rows - self.blank)
+        )
+
+
+def cells_in_groups(columns: Sequence[EncodedColumn]) -> list[tuple[int, int]]:
+    """For each column in how many rows it is filled, and in how many of those in which the first
+    column is blank."""
+    blank = columns[0].codes < 0
+    filled = (c.codes >= 0 for c in columns)
+    return [(int(np.count_nonzero(f)), int(np.count_nonzero(f & blank))) for f in filled]
+
+
+def grouped_columns(rows: int, cells: Sequence[tuple[int, int]]) -> list[int]:
+    """The columns, by position, that are filled where the first one is at most, where some other
+    column is filled in nearly all rows; `cells`: see `cells_in_groups`."""
+    alike = [i for i, (filled, beside) in enumerate(cells) if filled and not beside]
+    return alike if any(filled >= USUALLY_FILLED * rows for filled, _ in cells) else []
+
+
 def group_once(columns: Sequence[EncodedColumn], rows: int) -> list[EncodedColumn]:
     """The columns that are filled in the first row of each group of rows at most, the first of them
     each time with something else, where some other column is filled in nearly all rows."""
     if rows < 4 or len(columns) < 2:
         return []
-    blank = columns[0].codes < 0
-    share, times = np.count_nonzero(blank) / rows, np.count_nonzero(~blank)
-    groups = np.count_nonzero(blank[1:] & ~blank[:-1])
-    if blank[0] or share < BLANK_IN_GROUPS or groups < 2 or len(columns[0].values) < 0.9 * times:
+    if not GroupHeads.of(columns[0].codes).show_groups(len(columns[0].values)):
         return []
-    alike = [c for c in columns if len(c.values) and not np.any((c.codes >= 0) & blank)]
-    details = [c for c in columns if np.count_nonzero(c.codes >= 0) >= USUALLY_FILLED * rows]
-    return alike if details else []
+    return [columns[i] for i in grouped_columns(rows, cells_in_groups(columns))]
+
+
+def blank_below(headers: Sequence[str], rows: Sequence[int], count: int) -> Remark:
+    """What is told of columns that are filled in the first row of each group only: `count` rows are
+    blank, `rows` the first of them."""
+    names = [f'"{h}"' for h in headers]
+    return Remark(
+        "doubtful",
+        None,
+        f"{', '.join(names)} {'is' if len(names) == 1 else 'are'} blank in rows that may belong "
+        "to the row above",
+        tuple(rows),
+        count,
+        f"if so, fill them: {' '.join(f'--fill-down {name}' for name in names)}",
+        "below",
+    )
 
 
 def _is_sum(columns: Sequence[EncodedColumn], row: int) -> bool:

@@ -14,10 +14,9 @@ from dataclasses import dataclass
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kerfmark.errors import article, counted
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.convert import integers, misfits, to_text, to_typed
-from kerfmark.profile.moments import CANDIDATES, PIVOT, pattern, plausible, read_moments
+from kerfmark.profile.moments import PIVOT, plausible, read_moments
 from kerfmark.profile.months import language_of
 from kerfmark.profile.types import INTEGER, TEXT, ColumnType, parse_type, plain_form
 
@@ -121,26 +120,6 @@ def recognise_column(column: EncodedColumn) -> Recognised:
         if column.known_type
         else recognise(column.values, spelled=column.spelled)
     )
-
-
-def settle(column: EncodedColumn) -> Recognised:
-    """The type that a column is to have: that of all its cells, or the date or decimal number that
-    all but very few of them are. What does not fit is told, and refused when it is loaded: a date
-    column never becomes text in silence."""
-    found = recognise_column(column)
-    if found.type != TEXT or found.note or not len(column.values):
-        return found
-    near = mostly(column)
-    if near is None:
-        return found
-    type_, wrong, cells = near
-    kind = f"is not {article(type_.kind)}" if cells == 1 else f"are not {type_.kind}s"
-    said = f'{counted(cells, "cell")}, such as "{wrong[0]}", {kind}'
-    if type_.kind in ("integer", "real", "boolean") or (
-        type_.kind == "decimal" and cells > MOST_AMISS * len(column.codes) + 1
-    ):
-        return Recognised(TEXT, f"kept as text: {said}, though the others are")
-    return Recognised(type_, f"{said}: to be corrected in the file", ("text",))
 
 
 def kind_of(values: pa.StringArray, type_: ColumnType) -> str:
@@ -358,7 +337,7 @@ def _moment(values: pa.StringArray) -> Recognised | None:
         return None
     for kind in ("date", "timestamp", "time"):
         forms = plausible(values, kind)
-        readings = {_order(f) for f in forms}
+        readings = {order_of(f) for f in forms}
         if other := _other_months(values, kind, forms):
             return Recognised(
                 TEXT,
@@ -374,7 +353,7 @@ def _moment(values: pa.StringArray) -> Recognised | None:
         if forms:
             return Recognised(ColumnType(kind, form=forms[0]))
     if forms := plausible(values, "short"):
-        swapped = [f for f in forms if _order(f) != _order(forms[0])]
+        swapped = [f for f in forms if order_of(f) != order_of(forms[0])]
         return Recognised(
             TEXT,
             f"dates with two digits of the year (from 19{PIVOT} to 20{PIVOT - 1}, as a date): kept "
@@ -393,7 +372,7 @@ def _moment(values: pa.StringArray) -> Recognised | None:
     return None
 
 
-def _order(form: str) -> str:
+def order_of(form: str) -> str:
     """The order of day, month and year in a form."""
     at = {letter: form.index(letter) for letter in "YMDh" if letter in form}
     return "".join(sorted(at, key=lambda letter: at[letter]))
@@ -408,55 +387,4 @@ def _other_months(values: pa.StringArray, kind: str, forms: list[str]) -> str:
 
 
 def _swapped(forms: list[str]) -> str:
-    return next(f for f in forms if _order(f) != _order(forms[0]))
-
-
-MOST_MISFITS = 0.01
-"""The share of rows that may not fit before a type is no longer taken for what the column is meant
-to be."""
-MOST_AMISS = 0.001
-"""The share of cells that may be no number before a column of decimal numbers is rather loaded as
-text, and that told."""
-FEWEST_ROWS = 20
-
-
-def mostly(column: EncodedColumn) -> tuple[ColumnType, tuple[str, ...], int] | None:
-    """The type of all but very few cells of a text column, the values that do not fit, and how many
-    cells hold them; None when there is no such type."""
-    values = column.values
-    probe = pc.match_substring_regex(values.slice(0, 1000), r"^-?[0-9]")
-    if pc.mean(probe).as_py() < 0.5:  # most values are words: not worth a closer look
-        return None
-    times = column.times
-    rows = int(times.sum())
-    if rows < FEWEST_ROWS:
-        return None
-    digits = pc.match_substring_regex(values, r"^-?[0-9]").to_numpy(zero_copy_only=False)
-    if times[~digits].sum() > MOST_MISFITS * rows + 1:
-        return None
-    shapes = pc.replace_substring_regex(values, "[0-9]", "0")
-    usual = pc.mode(pc.binary_length(shapes))[0]["mode"].as_py()
-    likely = values.filter(pc.and_(pc.equal(pc.binary_length(values), usual), pa.array(digits)))
-    candidates = {
-        recognise(some.slice(0, 200), spelled=column.spelled).type
-        for some in (likely, values.filter(pa.array(digits)))
-    }
-    candidates |= (
-        {
-            ColumnType("date", form=f)
-            for f in CANDIDATES["date"]
-            if pc.all(pc.match_substring_regex(likely.slice(0, 50), pattern(f))).as_py()
-        }
-        if len(likely)
-        else set()
-    )
-    best: tuple[ColumnType, tuple[str, ...], int] | None = None
-    orders: set[str] = set()
-    for type_ in sorted(candidates - {TEXT}, key=str):
-        wrong = to_typed(values, type_).is_null().to_numpy(zero_copy_only=False)
-        cells = int(times[wrong].sum())
-        if 0 < cells <= max(1, MOST_MISFITS * rows) and (best is None or cells <= best[2]):
-            orders = orders if best is not None and cells == best[2] else set()
-            orders |= {_order(type_.form)} if type_.kind in ("date", "timestamp") else set()
-            best = type_, tuple(values.filter(pa.array(wrong)).slice(0, 50).to_pylist()), cells
-    return None if len(orders) > 1 else best  # whose day and month could be swapped
+    return next(f for f in forms if order_of(f) != order_of(forms[0]))

@@ -94,7 +94,8 @@ class Piece:
 @dataclass(frozen=True)
 class Remark:
     """Something noticed while reading: how bad, in which column (None: whole rows), what, in which
-    rows first, of how many, and what to do."""
+    rows first, of how many, and what to do. `rule` names the rule by which whole rows of a file
+    were looked at, of which a part of the file may say something else."""
 
     severity: Severity
     header: str | None
@@ -102,6 +103,7 @@ class Remark:
     rows: tuple[int, ...] = ()
     total: int = 0
     next: str = ""
+    rule: str = ""
 
     @property
     def remedies(self) -> str:

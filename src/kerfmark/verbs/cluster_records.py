@@ -4,6 +4,7 @@ folder says of itself."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from kerfmark import __version__
@@ -11,7 +12,7 @@ from kerfmark.cluster.build import Built, folder_of
 from kerfmark.cluster.folder import Block, DataSets, FileRead, Link, LoadMade, Part, TableSet
 from kerfmark.cluster.staging import FileStaged, Staged
 from kerfmark.layout.model import Layout
-from kerfmark.ledger.records import file_beside
+from kerfmark.ledger.records import RowSetAside, file_beside
 from kerfmark.verbs.recording import now
 
 
@@ -94,4 +95,15 @@ def load_of(built: Built, verb: str, number: int, target: str = "") -> LoadMade:
         one for name, units in built.staged.items() for one in _files_read(name, units, folder)
     )
     rows, created = dict(built.rows), {n: c for n, c in built.created.items() if c}
-    return LoadMade(number, verb, now(), __version__, files, rows, created)
+    load = LoadMade(number, verb, now(), __version__, files, rows, created)
+    return replace(load, apart=built.job.apart, set_aside=tuple(rows_apart(built, number)))
+
+
+def rows_apart(built: Built, load: int) -> Iterator[RowSetAside]:
+    """The rows that were set aside, as a ledger has them."""
+    for one in built.apart:
+        reason = "; ".join(why for why, _ in one.row.reasons)
+        at, row = one.at, one.row
+        yield RowSetAside(
+            load, row.source, at.file, at.sheet or "", at.row or 0, row.record, reason
+        )

@@ -130,8 +130,9 @@ class FolderDatabase:
                     loaded_file(load.number, f, self._print(f) if fingerprints else f.as_read)
                     for f in load.files
                 ]
-                how = (load.made, load.version, 1, load.undone, Options())
-                write_load(new.append, Load(load.number, load.verb, *how), files)
+                options = Options(set_aside=load.apart)
+                how = (load.made, load.version, 1, load.undone, options)
+                write_load(new.append, Load(load.number, load.verb, *how), files, load.set_aside)
                 write_says(new.append, _says(load, first))
                 if not load.undone:
                     first = {n: at + load.rows.get(n, 0) for n, at in first.items()}

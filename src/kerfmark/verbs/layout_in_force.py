@@ -17,7 +17,7 @@ from kerfmark.layout.text import parse_layout
 from kerfmark.normalize.split import Split
 from kerfmark.profile.convert import to_typed
 from kerfmark.profile.encode import EncodedSource
-from kerfmark.profile.recognise import settle
+from kerfmark.profile.settle import settle
 from kerfmark.profile.types import ColumnType, with_marks
 from kerfmark.store.interface import Changing
 from kerfmark.structure.decisions import Decisions, decide

@@ -18,7 +18,7 @@ from kerfmark.layout.names import free_name, snake
 from kerfmark.layout.text import write_layout
 from kerfmark.ledger.records import Ledger
 from kerfmark.profile.encode import EncodedSource, encode
-from kerfmark.profile.recognise import settle
+from kerfmark.profile.settle import settle
 from kerfmark.profile.types import declared_type
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading

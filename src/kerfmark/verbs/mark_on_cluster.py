@@ -9,26 +9,20 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kerfmark.cluster.build import Built, SourceFiles
+from kerfmark.cluster.build import Built
 from kerfmark.cluster.folder import Target
 from kerfmark.cluster.sample import Sample
 from kerfmark.cluster.session import connected
 from kerfmark.errors import UsageError, counted
 from kerfmark.layout.derive import settled
-from kerfmark.layout.model import Layout, SourceSpec
+from kerfmark.layout.model import Layout
 from kerfmark.profile.encode import encode
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Reading, Source
 from kerfmark.structure.propose import Proposal, Reason
 from kerfmark.structure.steering import Steering
 from kerfmark.verbs.mark import MarkResult, SampleTested, layout_text, mark_with
-from kerfmark.verbs.on_cluster import (
-    DELIMITED,
-    built_tables,
-    files_for_executors,
-    opened_sources,
-    require_shared,
-)
+from kerfmark.verbs.on_cluster import built_tables, opened_sources, require_shared, source_files
 from kerfmark.verbs.proposing import Marked, declared_files, mark_sources
 from kerfmark.verbs.sources import open_described, open_inputs, spec_of
 
@@ -104,7 +98,7 @@ class _Work:
         self.steering, self.progress = steering, progress
         specs = {n: spec_of(s, folder) for n, s in sources.items()}
         distributed = {
-            n: found for n, s in sources.items() if (found := _files(specs[n], folder, s))
+            n: found for n, s in sources.items() if (found := source_files(specs[n], folder, s))
         }
         here = {
             n: encode(s, progress, strict=False) for n, s in sources.items() if n not in distributed
@@ -146,15 +140,6 @@ class _Work:
             self.progress,
             count_links=True,
         )
-
-
-def _files(spec: SourceSpec, folder: Path, source: Source) -> SourceFiles | None:
-    """The files of a source for executors; None where this process is to read it."""
-    files = files_for_executors(spec, folder)
-    if files is None:
-        return None
-    delimited = all(Path(place).suffix.lower() in DELIMITED for place, _ in files)
-    return SourceFiles(tuple(files), delimited, tuple(source.headers))
 
 
 def _with_evidence(marked: Marked, built: Built) -> Proposal:

@@ -13,6 +13,7 @@ from kerfmark.profile.encode import EncodedSource, encode_each
 from kerfmark.profile.findings import Finding, findings
 from kerfmark.profile.measure_result import MeasureResult, SourceMeasured
 from kerfmark.profile.recognise import blank_spellings, is_padded
+from kerfmark.profile.values import SourceValues, source_here
 from kerfmark.progress import Progress, silent
 from kerfmark.read.open import open_all
 from kerfmark.read.source import Reading, Source
@@ -36,50 +37,63 @@ def measure(
     sources = open_all(inputs, replace(reading, hidden=True))
     return MeasureResult(
         tuple(
-            _measured(encoded, rows, progress) if encoded is not None else _without_rows(source)
+            measured(encoded, rows, progress) if encoded is not None else without_rows(source)
             for source, encoded in encode_each(sources, progress, strict=False)
         ),
         round(time.perf_counter() - started, 3),
     )
 
 
-def _without_rows(source: Source) -> SourceMeasured:
+def without_rows(source: Source) -> SourceMeasured:
     """A source that has no rows: its header is all there is to tell."""
     at = source.origin()
-    told = Finding(
+    found = Finding(
         "odd", at, "there are no rows", 1, (), "no table is made of it; leave it out, or fill it"
     )
     return SourceMeasured(
-        source.name, at.file, at.sheet or "", source.how, 0, 0, 0, (), (), (told,)
+        source.name, at.file, at.sheet or "", source.how, 0, 0, 0, (), (), (found,)
     )
 
 
-def _padded(encoded: EncodedSource) -> Finding:
-    what = "cells are padded with spaces: types and values are told without them"
-    return Finding("odd", encoded.source.origin(), what, 0, (), "")
-
-
-def _measured(raw: EncodedSource, rows: int, progress: Progress) -> SourceMeasured:
-    padded = is_padded(raw.columns)
-    raw = raw.trimmed(padded)
-    encoded = raw.with_blanks(blank_spellings(raw.columns))
-    progress(f"looking at {raw.source.name}", 0, 0)
-    with ThreadPoolExecutor(2) as pool:
-        columns = tuple(pool.map(describe, encoded.columns))
+def measured(encoded: EncodedSource, rows: int, progress: Progress) -> SourceMeasured:
+    """What is in a source that is read; `rows` first rows are kept."""
+    padded = is_padded(encoded.columns)
+    raw = encoded.trimmed(padded)
     first = tuple(
         tuple(None if c.codes[r] < 0 else c.values[int(c.codes[r])].as_py() for c in raw.columns)
         for r in range(min(rows, raw.rows))
     )
-    source = raw.source
+    progress(f"looking at {raw.source.name}", 0, 0)
+    about = source_here(raw.with_blanks(blank_spellings(raw.columns)))
+    return told(raw.source, about, raw.found.size, raw.found.skipped, first, padded)
+
+
+def told(
+    source: Source,
+    about: SourceValues,
+    size: int,
+    skipped: int,
+    first: tuple[tuple[str | None, ...], ...],
+    padded: bool,
+) -> SourceMeasured:
+    """What is in a source of so many bytes and skipped rows, whose first rows are these; `padded`
+    where spaces at the ends of cells are not in its values."""
+    with ThreadPoolExecutor(2) as pool:
+        columns = tuple(pool.map(describe, about.columns))
+    at = source.origin()
+    found = findings(about, columns)
+    if padded:
+        what = "cells are padded with spaces: types and values are told without them"
+        found.append(Finding("odd", at, what, 0, (), ""))
     return SourceMeasured(
         source.name,
-        source.origin().file,
-        source.origin().sheet or "",
+        at.file,
+        at.sheet or "",
         source.how,
-        raw.rows,
-        raw.found.size,
-        raw.found.skipped,
+        about.rows,
+        size,
+        skipped,
         columns,
         first,
-        (*findings(encoded, columns), *([_padded(encoded)] if padded else [])),
+        tuple(found),
     )

@@ -16,7 +16,7 @@ from kerfmark.errors import KerfmarkError, SourceError, UsageError, counted
 from kerfmark.layout.model import Layout
 from kerfmark.profile.convert import to_text
 from kerfmark.profile.encode import EncodedSource, encode
-from kerfmark.profile.recognise import settle
+from kerfmark.profile.settle import settle
 from kerfmark.profile.types import canonical
 from kerfmark.read.source import Source
 from kerfmark.store.interface import Changing

@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import shlex
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
@@ -25,13 +26,16 @@ from kerfmark.profile.encode import encode
 from kerfmark.progress import Progress, silent
 from kerfmark.read.open import places
 from kerfmark.read.source import Source
+from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.check import CheckResult, SourceChecked, TableChecked
 from kerfmark.verbs.cluster_records import data_sets
 from kerfmark.verbs.cut import CutResult, SourceRead, table_made
 from kerfmark.verbs.problem_groups import Group, group_of, places_of
+from kerfmark.verbs.rejects import RejectedRow, ragged_cells, rejects_of, writable_rejects
 from kerfmark.verbs.replace_check import load_lost, losing
 from kerfmark.verbs.server_on_cluster import IntoServer, ServerTarget, is_server
 from kerfmark.verbs.sources import check_headers, filled_in, open_described
+from kerfmark.write.rejects import files
 
 if TYPE_CHECKING:
     from pyspark.sql import SparkSession
@@ -60,12 +64,14 @@ def cut_on_cluster(
     replace: bool = False,
     discard: bool = False,
     rehearsal: bool = False,
+    set_aside: str | Path | None = None,
     progress: Progress = silent,
 ) -> CutResult:
     """Builds the folder of data sets `into`, or the tables of a server, from one layout, on the
     cluster at an address. Either all of it is in force afterwards, or everything is as before. For
     a server, `shared` is a folder that all machines reach, for what is needed on the way. What has
-    later loads is replaced only with `discard`.
+    later loads is replaced only with `discard`. Data that do not fit refuse the whole, unless
+    `set_aside` names a file (.csv or .xlsx) for them.
 
     Raises UsageError for what cannot be read or written, and where there is no cluster (then its
     code begins with `cluster`); DataRefused when the data do not fit.
@@ -81,17 +87,24 @@ def cut_on_cluster(
     if server is None and replace and not discard:
         _refuse_to_lose(str(into))
     place = str(shared) if server else str(into)
+    aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
     target = Target(place, replace=replace, working=server is not None)
     try:
         data = f"{target.place}/{target.data}"
-        with connected(cluster, progress) as (session, step):
-            built = built_tables(session, whole, sources, target.staging, data, step)
-            if built.problems:
-                raise refused_by_cluster(built, _deciding(path))
-            if server is not None:
-                server.take(session, built, target, sources.headers, step)
-        if server is None and not rehearsal:
-            target.publish(data_sets(built, text, target.data, target.place, sources.headers))
+        with ExitStack() as written:
+            with connected(cluster, progress) as (session, step):
+                apart = aside is not None
+                built = built_tables(
+                    session, whole, sources, target.staging, data, step, apart=apart
+                )
+                if built.problems:
+                    raise refused_by_cluster(built, _deciding(path))
+                rejects = dict(rejected_there(aside, built, sources)) if aside else {}
+                written.enter_context(write_atomically({} if rehearsal else rejects))
+                if server is not None:
+                    server.take(session, built, target, sources.headers, step)
+            if server is None and not rehearsal:
+                target.publish(data_sets(built, text, target.data, target.place, sources.headers))
     finally:
         target.close()
     size = sum(f.bytes for files in built.files.values() for f in files)
@@ -107,8 +120,8 @@ def cut_on_cluster(
         (),
         (),
         link_counts(built),
-        0,
-        (),
+        len(built.apart),
+        tuple(map(str, rejects)),
         {n: total for n, u in built.staged.items() if (total := sum(s.left_out for s in u))},
         rehearsal,
         round(time.perf_counter() - started, 3),
@@ -166,9 +179,11 @@ def built_tables(
     progress: Progress,
     *,
     count_links: bool = False,
+    apart: bool = False,
 ) -> Built:
     """Builds the tables of a settled layout on a cluster; their files are below the folder `data`
-    ("": only what does not fit is looked for), and what is needed on the way below `staging`."""
+    ("": only what does not fit is looked for), and what is needed on the way below `staging`. See
+    `cluster.build.build`."""
     here = {n: encode(s, progress, strict=False) for n, s in sources.here.items()}
     return build(
         session,
@@ -180,7 +195,36 @@ def built_tables(
         data,
         progress,
         count_links=count_links,
+        apart=apart,
     )
+
+
+def rejected_there(path: Path, built: Built, sources: Sources) -> Iterator[tuple[Path, bytes]]:
+    """The files for rows that were set aside, with their contents."""
+    out = []
+    for name in dict.fromkeys(one.row.source for one in built.apart):
+        mine = [one for one in built.apart if one.row.source == name]
+        spec, headers = built.layout.sources[name], sources.headers[name]
+        there = sources.here.get(name)
+        said = there.settings().get("delimiter", ",") if there else spec.delimiter
+        lacking = {
+            i
+            for i, h in enumerate(headers)
+            if h in spec.may_lack and all(one.cells[i] is None for one in mine if one.cells)
+        }
+        rows = [
+            RejectedRow(
+                one.row,
+                one.at,
+                ragged_cells(one.row.ragged, len(headers), str(said))
+                if one.row.ragged
+                else [cell or "" for cell in one.cells],
+            )
+            for one in mine
+        ]
+        shown = [i for i in range(len(headers)) if i not in lacking]
+        out.append(rejects_of(name, str(said), headers, shown, rows))
+    yield from files(path, out).items() if out else ()
 
 
 def _server(into: str, shared: str, how: ServerTarget) -> IntoServer | None:
@@ -256,10 +300,20 @@ def opened_sources(layout: Layout, text: str, path: Path) -> Sources:
         headers = (*source.headers, *lacking)
         seen[name] = source
         out.headers[name] = headers
-        delimited = all(Path(place).suffix.lower() in DELIMITED for place, _ in files)
-        out.distributed[name] = SourceFiles(tuple(files), delimited, headers)
+        out.distributed[name] = _files(files, headers)
     check_headers(layout, text, path.name, seen)
     return out
+
+
+def source_files(spec: SourceSpec, folder: Path, source: Source) -> SourceFiles | None:
+    """The files of a source that is open, for executors; None where this process is to read it."""
+    files = files_for_executors(spec, folder)
+    return None if files is None else _files(files, source.headers)
+
+
+def _files(files: Sequence[tuple[str, SourceSpec]], headers: Sequence[str]) -> SourceFiles:
+    delimited = all(Path(place).suffix.lower() in DELIMITED for place, _ in files)
+    return SourceFiles(tuple(files), delimited, tuple(headers))
 
 
 def files_for_executors(spec: SourceSpec, folder: Path) -> list[tuple[str, SourceSpec]] | None:

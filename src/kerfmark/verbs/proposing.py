@@ -13,7 +13,8 @@ from kerfmark.layout.model import Layout
 from kerfmark.layout.names import free_name
 from kerfmark.normalize.split import Split
 from kerfmark.profile.encode import EncodedSource, encode, encode_each
-from kerfmark.profile.recognise import BLANKS, blank_spellings, is_padded, settle
+from kerfmark.profile.recognise import BLANKS, blank_spellings, is_padded
+from kerfmark.profile.settle import settle
 from kerfmark.progress import Progress, silent
 from kerfmark.read.csv_metadata import DescribedFile, described
 from kerfmark.read.formats import READABLE

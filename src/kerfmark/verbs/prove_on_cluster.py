@@ -10,6 +10,8 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from kerfmark import __version__
 from kerfmark.cluster.build import SourceFiles, in_tasks, prepare, units_of
 from kerfmark.cluster.files import Unit, fingerprint_of, is_file, size_of
@@ -25,8 +27,14 @@ from kerfmark.layout.model import Layout, PartSpec, SourceSpec
 from kerfmark.layout.text import parse_layout
 from kerfmark.ledger.account import accounts
 from kerfmark.ledger.file_rows import FileRows
-from kerfmark.ledger.prove import Difference, SourceProof, comparable_row, told_differences
-from kerfmark.ledger.records import Ledger
+from kerfmark.ledger.prove import (
+    Difference,
+    SourceProof,
+    comparable_row,
+    told_differences,
+    with_ragged,
+)
+from kerfmark.ledger.records import Ledger, RowSetAside
 from kerfmark.ledger.source_values import as_known
 from kerfmark.profile.encode import encode
 from kerfmark.progress import Progress, silent
@@ -81,7 +89,7 @@ def prove_on_cluster(
         broken,
         loads,
         tuple((n, t.rows) for n, t in sets.tables.items()),
-        (),
+        tuple(row for load in sets.live for row in load.set_aside),
         (),
         (),
         tuple(on_purpose(layout)),
@@ -120,6 +128,7 @@ class _Work:
 
     def _read_by_executors(self, session: SparkSession, job: Job) -> None:
         distributed, load_of = dict[str, SourceFiles](), dict[int, int]()
+        apart_of: dict[int, list[int]] = {}
         for name, files in self.files.items():
             found = [
                 files_for_executors(
@@ -130,15 +139,19 @@ class _Work:
             mine = [file for some in found if some is not None for file in some]
             if not files or None in found:
                 continue
-            for (load, f), (place, spec) in zip(files, mine, strict=True):
+            apart = self._apart(name)
+            for (load, f), (place, spec), rows in zip(files, mine, apart, strict=True):
                 _require_there(place, f)
                 load_of[id(spec)] = load
+                apart_of[id(spec)] = [row.row for _, row in rows]
             delimited = all(Path(place).suffix.lower() in DELIMITED for place, _ in mine)
             distributed[name] = SourceFiles(tuple(mine), delimited, self.sets.sources[name])
         units = units_of(session, job.folder, distributed, self.progress)
         prepare(session, sum(u.end - u.start or size_of(u.place) for u in units))
-        work = partial(_expected, job)
-        said = in_tasks(session, job.folder, units, work, "reading", self.progress)
+        asked = [(unit, apart_of[id(unit.spec)]) for unit in units]
+        said = in_tasks(
+            session, job.folder, asked, partial(_expected, job), "reading", self.progress
+        )
         for unit, text in zip(units, said, strict=True):
             self.units.setdefault(unit.source, []).append(UnitExpected.of(text))
             self.loads[unit.number] = load_of[id(unit.spec)]
@@ -149,14 +162,32 @@ class _Work:
         for name, files in self.files.items():
             if name in self.units:
                 continue
-            for load, f in files:
+            for (load, f), rows in zip(files, self._apart(name), strict=True):
                 mine = [loaded_file(load, f, f.as_read)]
+                apart = np.array([record for record, _ in rows], np.int64)
                 source = open_loaded(self.layout, name, mine, Path(self.place), as_known)
                 unit = Unit(number, name, source.location, self.layout.sources[name])
                 encoded = encode(source, self.progress, strict=False)
-                self.units.setdefault(name, []).append(expected(job, unit, encoded))
+                self.units.setdefault(name, []).append(expected(job, unit, encoded, apart))
                 self.loads[number] = load
                 number += 1
+
+    def _apart(self, name: str) -> list[list[tuple[int, RowSetAside]]]:
+        """For each file of a source the rows that were set aside, with their records in it."""
+        out: list[list[tuple[int, RowSetAside]]] = []
+        begins: dict[int, int] = {}
+        loads = {load.number: load for load in self.sets.live}
+        for load, f in self.files[name]:
+            first = begins.get(load, 0)
+            begins[load] = first + f.rows
+            out.append(
+                [
+                    (row.record - first, row)
+                    for row in loads[load].set_aside
+                    if row.source == name and first <= row.record < begins[load]
+                ]
+            )
+        return out
 
     def proof(self, name: str) -> SourceProof:
         """The proof of one source."""
@@ -164,8 +195,9 @@ class _Work:
         self.progress(f"comparing {name}", 0, 0)
         found = self.proven.compare(name, self.sets.sources[name], units, self.loads)
         rows, named = sum(u.rows for u in units), found.named
+        apart = sum(map(len, self._apart(name)))
         differences, total = _differences(found, Places({u.unit: u.runs for u in units}))
-        return SourceProof(
+        proof = SourceProof(
             name,
             _called([f for _, f in self.files[name]]),
             rows,
@@ -175,11 +207,16 @@ class _Work:
             total,
             differences,
             named,
-            0,
+            apart,
             sum(u.left_out for u in units),
             sum(u.changed for u in units),
             rows,
         )
+        aside = (r for load in self.sets.live for r in load.set_aside)
+        told = [r for r in aside if r.source == name and r.record < 0]
+        width = len(self.sets.sources[name])
+        ragged = [(r.file, r.row, r.told(width)) for u in units for r in u.ragged_rows]
+        return with_ragged(proof, ragged, sum(u.ragged for u in units), told)
 
     def _changed(self, name: str) -> bool:
         """Whether a file has other bytes than when it was loaded."""
@@ -218,8 +255,8 @@ def _as_it_was(part: tuple[str, int, int, str]) -> str:
     return "yes" if fingerprint_of(place, start, end) == said else ""
 
 
-def _expected(job: Job, unit: Unit) -> str:
-    return expect(job, unit).text()
+def _expected(job: Job, asked: tuple[Unit, Sequence[int]]) -> str:
+    return expect(job, *asked).text()
 
 
 def _seen_from(folder: str, file: str) -> str:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +13,7 @@ from kerfmark.errors import Origin, UsageError
 from kerfmark.normalize.split import SetAside
 from kerfmark.profile.encode import EncodedSource
 from kerfmark.read.set_aside import ACCEPT
+from kerfmark.read.source import RaggedRow
 from kerfmark.read.union import parts_of
 from kerfmark.verbs.atomic_write import require_writable
 from kerfmark.write.rejects import Rejects, files
@@ -39,6 +41,15 @@ def place_of(sources: Mapping[str, EncodedSource], row: SetAside) -> Origin:
     return sources[row.source].found.origin(row.record)
 
 
+@dataclass(frozen=True)
+class RejectedRow:
+    """A row that was set aside, where it is, and its cells."""
+
+    row: SetAside
+    at: Origin
+    cells: Sequence[str]
+
+
 def rejected(
     path: Path, sources: Mapping[str, EncodedSource], rows: Sequence[SetAside]
 ) -> dict[Path, str | bytes]:
@@ -47,24 +58,38 @@ def rejected(
     out = []
     for name in dict.fromkeys(r.source for r in rows):
         encoded = sources[name]
-        placed = [(r, place_of(sources, r)) for r in rows if r.source == name]
-        placed.sort(key=lambda one: (one[1].file, one[1].row or 0))
         delimiter = str(encoded.source.settings().get("delimiter", ","))
-        shown = _own_headers(encoded)
-        told = tuple(
-            (
-                *(c for i, c in enumerate(_cells(encoded, r, delimiter)) if i in shown),
-                str(at),
-                "; ".join(why for why, _ in r.reasons),
-                "; ".join(_remedies(r)),
-                _suggestions(r),
-                "",
-            )
-            for r, at in placed
-        )
-        headers = tuple(encoded.source.headers[i] for i in shown)
-        out.append(Rejects(name, delimiter, headers, told))
+        headers, shown = encoded.source.headers, _own_headers(encoded)
+        mine = [
+            RejectedRow(r, place_of(sources, r), _cells(encoded, r, delimiter))
+            for r in rows
+            if r.source == name
+        ]
+        out.append(rejects_of(name, delimiter, headers, shown, mine))
     return dict(files(path, out))
+
+
+def rejects_of(
+    name: str,
+    delimiter: str,
+    headers: Sequence[str],
+    shown: Collection[int],
+    rows: Sequence[RejectedRow],
+) -> Rejects:
+    """The rows of a source that were set aside; `shown` are the places of the headers that its
+    files have."""
+    told = tuple(
+        (
+            *(c for i, c in enumerate(one.cells) if i in shown),
+            str(one.at),
+            "; ".join(why for why, _ in one.row.reasons),
+            "; ".join(_remedies(one.row)),
+            _suggestions(one.row),
+            "",
+        )
+        for one in sorted(rows, key=lambda one: (one.at.file, one.at.row or 0))
+    )
+    return Rejects(name, delimiter, tuple(h for i, h in enumerate(headers) if i in shown), told)
 
 
 def _remedies(row: SetAside) -> list[str]:
@@ -89,17 +114,17 @@ def _own_headers(encoded: EncodedSource) -> list[int]:
 def _cells(encoded: EncodedSource, row: SetAside, delimiter: str) -> list[str]:
     """The cells of a row; of one with too many fields, the last cell has all that is left."""
     if row.ragged is not None:
-        width = len(encoded.source.headers)
-        found = next(
-            csv.reader([row.ragged.text], delimiter=delimiter if len(delimiter) == 1 else ","), []
-        )
-        kept = (
-            [*found[: width - 1], delimiter.join(found[width - 1 :])]
-            if len(found) > width
-            else found
-        )
-        return [*kept, *[""] * (width - len(kept))]
+        return ragged_cells(row.ragged, len(encoded.source.headers), delimiter)
     at = (
         row.record if encoded.records is None else int(np.searchsorted(encoded.records, row.record))
     )
     return ["" if c.codes[at] < 0 else c.values[int(c.codes[at])].as_py() for c in encoded.columns]
+
+
+def ragged_cells(row: RaggedRow, width: int, delimiter: str) -> list[str]:
+    """The cells of a row with too few or too many of them; the last one has all that is left."""
+    mark = delimiter if len(delimiter) == 1 else ","
+    found = next(csv.reader([row.text], delimiter=mark), [])
+    if len(found) > width:
+        return [*found[: width - 1], delimiter.join(found[width - 1 :])]
+    return [*found, *[""] * (width - len(found))]

@@ -29,7 +29,7 @@ from kerfmark.normalize.policy import CREATED, MADE
 from kerfmark.profile.types import ColumnType, parse_type
 from kerfmark.progress import Progress
 from kerfmark.store.interface import New, Parts
-from kerfmark.verbs.cluster_records import load_of, type_of_stored
+from kerfmark.verbs.cluster_records import load_of, rows_apart, type_of_stored
 from kerfmark.verbs.recording import check_balance, new_load
 from kerfmark.verbs.replace_check import refuse_to_replace
 
@@ -194,8 +194,10 @@ class IntoServer:
                 says.append(Says(1, name, 1, rows - created, MADE))
             if created:
                 says.append(Says(1, name, rows - created + 1, rows, CREATED))
-        check_balance(built.layout, files, says, ())
-        write_load(new.append, new_load(1, "cut", 1, Options()), files)
+        apart = [*rows_apart(built, 1)]
+        check_balance(built.layout, files, says, apart)
+        options = Options(set_aside=built.job.apart)
+        write_load(new.append, new_load(1, "cut", 1, options), files, apart)
         write_says(new.append, says)
 
 
