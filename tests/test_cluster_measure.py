@@ -14,7 +14,7 @@ import pytest
 from cluster import Cluster
 from conftest import DEMO
 from kerfmark.cli.main import main
-from kerfmark.cluster import measured
+from kerfmark.cluster import measured, values_there
 from kerfmark.profile.measure_result import SourceMeasured
 from kerfmark.verbs.measure import measure
 from kerfmark.verbs.measure_on_cluster import measure_on_cluster
@@ -74,9 +74,10 @@ def test_a_cluster_tells_what_one_machine_tells(
     brought: bool, running: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("KERFMARK_BLOCK", "40000")
+    monkeypatch.setattr(measured, "PART", 60_000)
     if not brought:  # the driver has a few values of each column, and asks for the others
-        monkeypatch.setattr(measured, "BROUGHT", 0)
-        monkeypatch.setattr(measured, "HEAD", 4)
+        monkeypatch.setattr(values_there, "BROUGHT", 0)
+        monkeypatch.setattr(values_there, "HEAD", 4)
     chance = random.Random(11)
     rows = visits(chance)
     file = write(tmp_path / "visits.csv", [*rows[:800], ["a note"], ["x"] * 16, *rows[800:]])

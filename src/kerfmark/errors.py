@@ -147,3 +147,17 @@ class DataRefused(KerfmarkError):
     """The data do not fit, so nothing was written."""
 
     code = "data"
+
+
+def was_interrupted(error: BaseException) -> bool:
+    """Whether an error came while an interrupt was on its way: a driver or an
+    engine that is stopped in the middle of its work may lose its connection over it, and tell only
+    that."""
+    met: dict[int, BaseException] = {}
+    waiting = [error]
+    while waiting:
+        one = waiting.pop()
+        if id(one) not in met:
+            met[id(one)] = one
+            waiting += [e for e in (one.__cause__, one.__context__) if e is not None]
+    return any(isinstance(e, KeyboardInterrupt) for e in met.values())

@@ -1,27 +1,20 @@
-"""What an executor does to tell what is in a source: reads one unit of rows as they stand and
-writes the values of its columns, each once, with how many cells have it and where the first of them
-are; and answers questions about such values."""
+"""What an executor does to tell what is in a source: reads one unit of rows as they stand, and
+writes the values of its columns, or a digest of each row."""
 
 from __future__ import annotations
 
-import base64
-import functools
 import json
-import pickle
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Generic, TypeVar
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import xxhash
 
 from kerfmark.cluster.files import Unit
 from kerfmark.cluster.frames import AT
 from kerfmark.cluster.staging import (
     Job,
-    errors_to_driver,
     file_of,
     places_of,
     row_offset,
@@ -29,18 +22,13 @@ from kerfmark.cluster.staging import (
     unit_read,
     write_rows,
 )
+from kerfmark.cluster.value_files import values_of, write_unit
 from kerfmark.profile.columns import EncodedColumn
-from kerfmark.profile.convert import to_text, to_typed
 from kerfmark.profile.encode import TOLD, EncodedSource
 from kerfmark.profile.not_data import GroupHeads, cells_in_groups
-from kerfmark.profile.types import ColumnType
-from kerfmark.profile.values import FIRST, Mask, as_numbers
+from kerfmark.profile.values import FIRST
 from kerfmark.read.source import RaggedRow, Remark
 
-A = TypeVar("A")
-
-FORMS = 2_000
-"""Forms of a column's texts of which the extremes are kept."""
 _MIXED = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F)
 """Odd numbers by which the digests of a row's cells are put together."""
 
@@ -81,8 +69,8 @@ class UnitMeasured:
         return json.dumps(vars(self) | {"remarks": remarks, "heads": heads})
 
 
-def measured_unit(job: Job, first_rows: int, unit: Unit) -> str:
-    """Writes the values of a unit, each with its cells and the places of the first of them."""
+def measured_unit(job: Job, first_rows: int, parts: int, unit: Unit) -> str:
+    """Writes the values of a unit in so many parts."""
     with unit_read(job, unit) as encoded:
         found, offset, headers = encoded.found, row_offset(unit), job.headers[unit.source]
         columns = [_column(encoded, h) for h in headers]
@@ -106,7 +94,8 @@ def measured_unit(job: Job, first_rows: int, unit: Unit) -> str:
         )
         if encoded.rows:
             out.file = file_of(job, unit, "values")
-            write_rows(out.file, _values(columns, places_of(encoded, unit).to_numpy()))
+            at = places_of(encoded, unit).to_numpy()
+            write_unit(out.file, [values_of(column, at) for column in columns], parts)
     return out.text()
 
 
@@ -135,31 +124,6 @@ def _first_rows(columns: Sequence[EncodedColumn], rows: int) -> list[list[str | 
         [None if c.codes[r] < 0 else c.values[int(c.codes[r])].as_py() for c in columns]
         for r in range(rows)
     ]
-
-
-def _values(columns: Sequence[EncodedColumn], at: np.ndarray) -> dict[str, pa.Array]:
-    """The values of all columns, the number of the column (`header`) beside each; `at` has the
-    places of rows."""
-    number, texts, times, places = [], list[pa.Array](), list[np.ndarray](), list[np.ndarray]()
-    sizes: list[np.ndarray] = []
-    for i, column in enumerate(columns):
-        rows = np.flatnonzero(column.codes >= 0)
-        order = rows[np.argsort(column.codes[rows], kind="stable")]
-        codes = column.codes[order]
-        count = np.bincount(codes, minlength=len(column.values))
-        nth = np.arange(len(order)) - np.repeat(np.cumsum(count) - count, count)
-        number.append(np.full(len(column.values), i, np.int32))
-        texts.append(column.values)
-        times.append(count)
-        places.append(at[order[nth < FIRST]])
-        sizes.append(np.minimum(count, FIRST))
-    offsets = np.append(0, np.cumsum(np.concatenate(sizes))).astype(np.int32)
-    return {
-        "header": pa.array(np.concatenate(number)),
-        "value": pa.concat_arrays(texts),
-        "times": pa.array(np.concatenate(times).astype(np.int64)),
-        "places": pa.ListArray.from_arrays(pa.array(offsets), pa.array(np.concatenate(places))),
-    }
 
 
 def row_digests(job: Job, trim: bool, blanks: Collection[str], unit: Unit) -> str:
@@ -191,198 +155,3 @@ def _digests(values: pa.StringArray) -> np.ndarray:
     texts = [t.encode() for t in values.to_pylist()]
     whole = b"".join(xxhash.xxh3_128_digest(t) for t in texts) + bytes(16)
     return np.frombuffer(whole, np.uint64).reshape(-1, 2)
-
-
-@dataclass(frozen=True)
-class Values:
-    """Some values of a column, in any order: how many cells have each, and the places of their
-    first cells."""
-
-    texts: pa.StringArray
-    times: np.ndarray
-    places: pa.ListArray
-
-    @property
-    def first(self) -> np.ndarray:
-        """The place of the first cell of each."""
-        first: np.ndarray = pc.list_element(self.places, 0).to_numpy()
-        return first
-
-
-@dataclass(frozen=True)
-class Question(Generic[A]):
-    """What is asked of the values of a column: `of` answers for some of them, and `both` puts two
-    answers together."""
-
-    of: Callable[[Values], A]
-    both: Callable[[A, A], A]
-
-    def all(self, answers: Sequence[A]) -> A:
-        """Several answers together."""
-        return functools.reduce(self.both, answers)
-
-    def task(self) -> Callable[[Iterator[pa.RecordBatch]], Iterator[pa.RecordBatch]]:
-        """The task that answers for a part of all values (`value`, `times`, `places`)."""
-        return functools.partial(_answered, self)
-
-
-def _answered(
-    question: Question[Any], batches: Iterator[pa.RecordBatch]
-) -> Iterator[pa.RecordBatch]:
-    answers = []
-    for batch in batches:
-        if batch.num_rows:
-            texts, times, places = batch.columns
-            values = Values(texts.cast(pa.string()), times.to_numpy(), places)
-            with errors_to_driver():
-                answers.append(question.of(values))
-            answers = [question.all(answers)]
-    said = [base64.b64encode(pickle.dumps(a)).decode() for a in answers]
-    yield pa.RecordBatch.from_arrays([pa.array(said, pa.string())], names=["said"])
-
-
-def answer_of(said: str) -> Any:
-    """What a task has answered."""
-    return pickle.loads(base64.b64decode(said))
-
-
-First = tuple[int, list[tuple[int, str]], list[int]]
-"""Cells; the first values with their places; the places of the first cells."""
-
-
-def first_matching(mask: Mask, most: int, rows: int) -> Question[First]:
-    """Which values are meant: how many cells have them, and the first of them and of these."""
-
-    def of(values: Values) -> First:
-        here = pc.fill_null(mask(values.texts), False)
-        at = np.flatnonzero(here.to_numpy(zero_copy_only=False))
-        if not len(at):
-            return 0, [], []
-        first = values.first[at]
-        early = at[np.argsort(first, kind="stable")[: max(most, rows)]]
-        texts = values.texts.take(pa.array(early)).to_pylist()
-        places = sorted(values.places.take(pa.array(early)).flatten().to_pylist())
-        told = [*zip(np.sort(first)[:most].tolist(), texts[:most], strict=True)]
-        return int(values.times[at].sum()), told, places[:rows]
-
-    def both(a: First, b: First) -> First:
-        return a[0] + b[0], sorted([*a[1], *b[1]])[:most], sorted([*a[2], *b[2]])[:rows]
-
-    return Question(of, both)
-
-
-def is_not_spelled(
-    types: Sequence[ColumnType], blanks: Sequence[str], texts: pa.StringArray
-) -> pa.BooleanArray:
-    """Which texts, as they stand or without spaces at their ends, are no values of one of some
-    types that are spelled like this."""
-    bare = pc.utf8_trim_whitespace(texts)
-    free = pc.or_(pc.equal(bare, ""), pc.is_in(bare, value_set=pa.array(blanks, pa.string())))
-    out = pc.is_null(texts)
-    for type_ in types:
-        fits = pc.or_(_is_spelled(texts, type_), _is_spelled(bare, type_))
-        out = pc.or_(out, pc.invert(pc.or_(fits, free)))
-    return out
-
-
-def _is_spelled(texts: pa.StringArray, type_: ColumnType) -> pa.BooleanArray:
-    typed = to_typed(texts, type_)
-    return pc.fill_null(pc.equal(to_text(typed, type_), texts), False)
-
-
-Ends = dict[tuple[str, str], tuple[str, str, int]]
-"""By form and order: the key, the text and the place of its first cell."""
-
-
-def extremes() -> Question[dict[str, tuple[int, Ends]]]:
-    """The values by which types are told: of each form of text, with every digit as 0 and letters
-    as one, how many values have it, and the first and the last by their letters and by each
-    number in them; and the longest of all."""
-
-    def of(values: Values) -> dict[str, tuple[int, Ends]]:
-        forms = pc.replace_substring_regex(
-            pc.replace_substring_regex(values.texts, "[0-9]", "0"), r"\p{L}+", "a"
-        )
-        lengths = pc.utf8_length(values.texts)
-        longest = int(np.argmax(lengths.to_numpy()))
-        keys = {
-            "text": values.texts,
-            "length": pc.utf8_lpad(pc.cast(lengths, pa.string()), 9, "0"),
-            "second": _number(values.texts, 1),
-            "third": _number(values.texts, 2),
-            "last": pc.utf8_reverse(values.texts),
-        }
-        forms = pc.utf8_slice_codeunits(forms, 0, 40).dictionary_encode()
-        codes = forms.indices.to_numpy()
-        out: dict[str, tuple[int, Ends]] = {}
-        count = np.bincount(codes, minlength=len(forms.dictionary))
-        kept = np.argsort(-count, kind="stable")[:FORMS]
-        names, first = forms.dictionary.to_pylist(), values.first
-        for n in kept.tolist():
-            out[names[n]] = (int(count[n]), {})
-        for order, key in keys.items():
-            rank = pc.array_sort_indices(key).to_numpy()
-            of_form = codes[rank]
-            by_form = np.argsort(of_form, kind="stable")
-            bounds = np.append(0, np.cumsum(count))
-            for n in kept.tolist():
-                ends = rank[by_form[[bounds[n], bounds[n + 1] - 1]]]
-                for end, at in zip(("low", "high"), ends.tolist(), strict=True):
-                    said = key[at].as_py(), values.texts[at].as_py(), int(first[at])
-                    out[names[n]][1][order, end] = said
-        text = values.texts[longest].as_py()
-        out[""] = (1 << 60, {("longest", "high"): (f"{len(text):09}", text, int(first[longest]))})
-        return out
-
-    return Question(of, _further)
-
-
-def _number(texts: pa.StringArray, before: int) -> pa.StringArray:
-    """A number in each text, after so many others."""
-    found = pc.extract_regex(texts, "^[^0-9]*" + "[0-9]+[^0-9]+" * before + "(?P<number>[0-9]+)")
-    return pc.utf8_lpad(pc.fill_null(found.field("number"), ""), 20, "0")
-
-
-def _further(
-    a: dict[str, tuple[int, Ends]], b: dict[str, tuple[int, Ends]]
-) -> dict[str, tuple[int, Ends]]:
-    """The extremes of two; of the forms that most values have."""
-    out = dict(a)
-    for form, (count, ends) in b.items():
-        known, mine = out.get(form, (0, {}))
-        merged = dict(mine)
-        for key, end in ends.items():
-            better = min if key[1] == "low" else max
-            merged[key] = better(merged[key], end) if key in merged else end
-        out[form] = (known + count, merged)
-    most = sorted(out, key=lambda f: (-out[f][0], f))[:FORMS]
-    return {form: out[form] for form in most}
-
-
-def counts_in_steps(type_: ColumnType, steps: int, low: float, high: float) -> Question[np.ndarray]:
-    """How many cells fall into each of equal steps of the values of a type."""
-
-    def of(values: Values) -> np.ndarray:
-        numbers, known = as_numbers(to_typed(values.texts, type_))
-        return np.histogram(numbers, steps, (low, high), weights=values.times[known])[0]
-
-    return Question(of, np.add)
-
-
-def typed_ends(type_: ColumnType) -> Question[tuple[Any, Any, float, float] | None]:
-    """The smallest and the largest value of a type, as such and as numbers."""
-
-    def of(values: Values) -> tuple[Any, Any, float, float] | None:
-        typed = to_typed(values.texts, type_)
-        ends = pc.min_max(typed)
-        if not ends["min"].is_valid:
-            return None
-        numbers, _ = as_numbers(typed)
-        return ends["min"].as_py(), ends["max"].as_py(), float(numbers.min()), float(numbers.max())
-
-    def both(a: Any, b: Any) -> Any:
-        if a is None or b is None:
-            return a or b
-        return min(a[0], b[0]), max(a[1], b[1]), min(a[2], b[2]), max(a[3], b[3])
-
-    return Question(of, both)

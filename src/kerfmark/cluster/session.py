@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kerfmark import errors
-from kerfmark.errors import KerfmarkError, Origin, UsageError
+from kerfmark.errors import KerfmarkError, Origin, UsageError, was_interrupted
 from kerfmark.progress import Progress, silent
 
 if TYPE_CHECKING:
@@ -75,9 +75,11 @@ def connected(address: str, progress: Progress = silent) -> Iterator[tuple[Spark
     watch = _Watch(session, progress, address)
     try:
         yield session, watch.step
-    except KerfmarkError:
-        raise
     except Exception as error:
+        if was_interrupted(error):
+            raise KeyboardInterrupt from error
+        if isinstance(error, KerfmarkError):
+            raise
         raise (watch.lost or _told(error, address)) from error
     finally:
         watch.end()
@@ -190,6 +192,8 @@ def _connect(address: str) -> SparkSession:
                 session.sparkContext.setLogLevel("OFF")
             session.range(1).count()  # a cluster that is not there is noticed here
     except Exception as error:
+        if was_interrupted(error):
+            raise KeyboardInterrupt from error
         raise _told(error, address) from error
     return session
 

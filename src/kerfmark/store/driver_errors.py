@@ -7,7 +7,7 @@ import contextlib
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from kerfmark.errors import DataRefused, KerfmarkError, Origin, TargetError
+from kerfmark.errors import DataRefused, KerfmarkError, Origin, TargetError, was_interrupted
 
 Meaning = tuple[str, str, str]
 """A code, what it is, and what to do next."""
@@ -115,7 +115,7 @@ def in_our_words(
     except KerfmarkError:
         raise
     except errors as error:
-        if _interrupted(error):
+        if was_interrupted(error):
             raise KeyboardInterrupt from error
         raise translated(name, error, meaning, code(error), texts) from error
 
@@ -128,19 +128,6 @@ def no_driver(title: str, extra: str, error: ImportError) -> TargetError:
         why=str(error),
         next=f"pip install 'kerfmark[{extra}]' installs it",
     )
-
-
-def _interrupted(error: BaseException) -> bool:
-    """Whether an error came while an interrupt was on its way: a driver that is stopped in the
-    middle of rows may lose its connection over it, and tell only that."""
-    met: dict[int, BaseException] = {}
-    waiting = [error]
-    while waiting:
-        one = waiting.pop()
-        if id(one) not in met:
-            met[id(one)] = one
-            waiting += [e for e in (one.__cause__, one.__context__) if e is not None]
-    return any(isinstance(e, KeyboardInterrupt) for e in met.values())
 
 
 def translated(
