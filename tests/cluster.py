@@ -142,12 +142,49 @@ def cluster(workers: int = 2) -> Iterator[Cluster]:
             one.kill()
 
 
+@contextlib.contextmanager
+def server(one: Cluster) -> Iterator[tuple[str, subprocess.Popen[bytes]]]:
+    """A server in front of a cluster, to which programs without Java connect: its address and its
+    process."""
+    import pyspark
+
+    home, port = Path(pyspark.__file__).parent, free_port()
+    with (one.folder / "server.log").open("wb") as log:
+        process = subprocess.Popen(
+            [
+                str(home / "bin/spark-class"),
+                "org.apache.spark.deploy.SparkSubmit",
+                "--class",
+                "org.apache.spark.sql.connect.service.SparkConnectServer",
+                "--master",
+                one.address,
+                "--conf",
+                f"spark.connect.grpc.binding.port={port}",
+                "--conf",
+                "spark.executor.memory=1g",
+                "--conf",
+                "spark.ui.enabled=false",
+                "spark-internal",
+            ],
+            stdout=log,
+            stderr=log,
+            env={**os.environ, **SETTINGS, "SPARK_HOME": str(home)},
+            cwd=one.folder,
+        )
+    try:
+        _wait_for(port)
+        yield f"sc://127.0.0.1:{port}", process
+    finally:
+        process.kill()
+        process.wait()
+
+
 def _wait_for(port: int) -> None:
     for _ in range(600):
         with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):
             return
         time.sleep(0.1)
-    raise AssertionError("the master of the cluster does not answer")
+    raise AssertionError("the cluster does not answer")
 
 
 def differences(database: Path, folder: Path) -> list[str]:

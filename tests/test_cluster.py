@@ -231,6 +231,26 @@ def test_an_interrupt_leaves_nothing_and_is_one_line(spare: Cluster, tmp_path: P
     assert not (tmp_path / "there").exists()
 
 
+def test_an_interrupt_is_one_whatever_the_engine_makes_of_it(running: Cluster) -> None:
+    with pytest.raises(KeyboardInterrupt), connected(running.address):
+        try:
+            raise KeyboardInterrupt
+        finally:  # as where it comes between rows, and the engine then looks at its connection
+            raise RuntimeError("Answer from Java side is empty")
+
+
+def test_what_is_given_up_goes_on_no_longer_in_a_session_of_somebody_else(running: Cluster) -> None:
+    def busy() -> int:
+        return len(session.sparkContext.statusTracker().getActiveJobsIds())
+
+    with pytest.raises(KerfmarkError), connected(running.address) as (session, _):
+        rows = session.range(0, 10**12, 1, 4)
+        threading.Thread(target=lambda: rows.where("id % 7 = 8").count(), daemon=True).start()
+        wait_until(busy)
+        raise KerfmarkError("a fault", code="internal")
+    wait_until(lambda: not busy())
+
+
 def test_machines_without_the_packages_are_told_as_such(spare: Cluster, tmp_path: Path) -> None:
     layout = made("one_of_several", tmp_path)
     bare = tmp_path / "bare/bin/python"  # as a worker on which nothing was installed

@@ -77,6 +77,15 @@ def filesystem(place: str) -> tuple[pafs.FileSystem, str]:
     return pafs.LocalFileSystem(), str(Path(place).absolute())
 
 
+def to_write(place: str) -> tuple[pafs.FileSystem, str]:
+    """The file system of a file that an executor writes, and its path there. Its folder is made,
+    but not what that is in: what was given up and removed is not made anew by a task that goes on
+    for a moment."""
+    system, path = filesystem(place)
+    system.create_dir(path.rpartition("/")[0], recursive=False)
+    return system, path
+
+
 def size_of(place: str) -> int:
     """The bytes of a file."""
     system, path = filesystem(place)

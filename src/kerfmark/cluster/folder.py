@@ -346,9 +346,22 @@ class Target:
             if info.base_name == f"{STAGING}{self.run}" or (
                 not done and info.base_name == self.data
             ):
-                self.system.delete_dir(info.path)
+                self._remove(info.path)
         if self._made and not done and not self._inside():
             self.system.delete_dir(self.path)
+
+    def _remove(self, path: str) -> None:
+        """Removes a folder, into which a task that was given up may be writing."""
+        for pause in (0.1, 0.5, 2.0):
+            try:
+                self.system.delete_dir(path)
+            except FileNotFoundError:
+                return
+            except OSError:
+                time.sleep(pause)
+            else:
+                return
+        self.system.delete_dir(path)
 
     def _create(self, path: str) -> None:
         try:

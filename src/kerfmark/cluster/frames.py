@@ -117,10 +117,9 @@ def joined(
     whole = left.join(renamed, on, how)
     if how in ("left_anti", "left_semi"):
         return whole
-    kept = [c for c in left.columns if c not in take.values()]
-    return whole.select(
-        *[col(c) for c in kept], *[col(f"_take{i}").alias(n) for i, n in enumerate(take.values())]
-    )
+    # without asking which columns there are: where plans are made elsewhere, that is a question
+    rest = whole.drop(*take.values(), *[f"_join{i}" for i in range(len(pairs))])
+    return rest.withColumnsRenamed({f"_take{i}": n for i, n in enumerate(take.values())})
 
 
 def numbered(

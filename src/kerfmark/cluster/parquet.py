@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 import pyarrow.parquet as pq
 import xxhash
 
-from kerfmark.cluster.files import filesystem
+from kerfmark.cluster.files import filesystem, to_write
 from kerfmark.cluster.frames import ID, ID_BITS, col, glob_escaped, joined, numbered, uri
 from kerfmark.cluster.staging import errors_to_driver
 from kerfmark.cluster.steps import PlanResult, Steps
@@ -169,6 +169,8 @@ def write_table(
         .sortWithinPartitions(ID)
     )
     schema = "file string, rows bigint, bytes bigint, fingerprint string"
+    system, path = filesystem(folder)
+    system.create_dir(path, recursive=True)  # executors make no folder of a load that is given up
     written = sorted_.mapInArrow(_writer(shape, folder, before), schema).collect()
     return [FileWritten(*row) for row in sorted(written)]
 
@@ -217,8 +219,7 @@ def _file_written(
     buffer = pa.BufferOutputStream()
     pq.write_table(table, buffer, row_group_size=_GROUP, compression="zstd")
     data = buffer.getvalue()
-    system, path = filesystem(f"{folder}/{name}")
-    system.create_dir(path.rpartition("/")[0], recursive=True)
+    system, path = to_write(f"{folder}/{name}")
     # a task that is tried again writes the same bytes under the same name
     with system.open_output_stream(path) as out:
         out.write(data)

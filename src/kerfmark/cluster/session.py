@@ -11,12 +11,15 @@ import os
 import re
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import threading
+import uuid
 from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+from urllib.parse import urlsplit
 
 from kerfmark import errors
 from kerfmark.errors import KerfmarkError, Origin, UsageError, was_interrupted
@@ -25,14 +28,21 @@ from kerfmark.progress import Progress, silent
 if TYPE_CHECKING:
     from pyspark.sql import SparkSession
 
+_GONE = "cluster.lost"
 PATIENCE = 120.0
 """Seconds without any machine after which a cluster is taken for lost (KERFMARK_CLUSTER_PATIENCE in
 the environment overrules it)."""
+_PORT = 15002
+"""The port of a server whose address has none."""
+_ANSWERS = 20.0
+"""Seconds in which a server answers."""
 _LOOKS = 2.0
 """Seconds from one look at a cluster to the next."""
 OLDEST_JAVA = 17
 """The oldest Java that the engine runs on."""
-SCHEMES = ("spark://", "k8s://", "sc://")
+CONNECT = "sc://"
+"""How the address of a server begins that makes the plans and knows the machines."""
+SCHEMES = ("spark://", "k8s://", CONNECT)
 """How the addresses of clusters begin, other than `yarn`."""
 _LOST = re.compile(
     "SparkContext was shut down|SparkContext has been shutdown|has been stopped|Connection refused|"
@@ -61,11 +71,7 @@ def connected(address: str, progress: Progress = silent) -> Iterator[tuple[Spark
     Raises ClusterError where there is none, and where it is lost on the way.
     """
     if not is_cluster(address):
-        raise ClusterError(
-            f'"{address}" is not the address of a cluster',
-            code="cluster.address",
-            next="name it like spark://HOST:7077, yarn, k8s://HOST:443 or sc://HOST:15002",
-        )
+        raise _no_address(address)
     # what the driver's own libraries log is for developers; an interrupt is told once, by us
     quiet = logging.NullHandler()
     logging.getLogger().addHandler(quiet)
@@ -73,18 +79,28 @@ def connected(address: str, progress: Progress = silent) -> Iterator[tuple[Spark
     progress("connecting", 0, 0)
     session = there or _connect(address)
     watch = _Watch(session, progress, address)
+    tag = f"kerfmark-{uuid.uuid4().hex}"
+    session.addTag(tag)
     try:
         yield session, watch.step
-    except Exception as error:
+    except BaseException as error:
+        ours = isinstance(error, KerfmarkError) or not isinstance(error, Exception)
+        told = error if ours else watch.lost or _told(error, address)
+        if getattr(told, "code", "") != _GONE:
+            with contextlib.suppress(Exception):
+                session.interruptTag(tag)  # what was asked, and is not waited for any more
         if was_interrupted(error):
             raise KeyboardInterrupt from error
-        if isinstance(error, KerfmarkError):
+        if ours:
             raise
-        raise (watch.lost or _told(error, address)) from error
+        raise told from error
     finally:
         watch.end()
-        if there is None:
-            with contextlib.suppress(Exception):
+        with contextlib.suppress(Exception):
+            session.removeTag(tag)
+            if there is None and address.startswith(CONNECT):
+                session.client.set_retry_policies([])  # one that is gone hears no farewell
+            if there is None:
                 session.stop()
         logging.getLogger().removeHandler(quiet)
 
@@ -97,7 +113,7 @@ class _Watch:
         self.lost: ClusterError | None = None
         self._progress, self._address, self._step = progress, address, "connecting"
         self._over = threading.Event()
-        self._context: Any = None if address.startswith("sc://") else session.sparkContext
+        self._context: Any = None if address.startswith(CONNECT) else session.sparkContext
         self._thread = threading.Thread(target=self._look, daemon=True)
         if self._context is not None:
             self._thread.start()
@@ -114,7 +130,7 @@ class _Watch:
             self._thread.join(10)
 
     def _look(self) -> None:
-        patience = float(os.environ.get("KERFMARK_CLUSTER_PATIENCE", PATIENCE))
+        patience = _patience()
         alone = 0.0
         while not self._over.wait(_LOOKS):
             with contextlib.suppress(Exception):  # of a context that ends meanwhile
@@ -125,7 +141,7 @@ class _Watch:
                     continue
                 self.lost = ClusterError(
                     "the cluster cannot be reached, or was lost",
-                    code="cluster.lost",
+                    code=_GONE,
                     origin=Origin(self._address),
                     why=f"for {patience:.0f} seconds none of its machines has worked for this",
                     next="look whether it runs and has room for this, and run the same command "
@@ -150,20 +166,27 @@ def _there(address: str) -> SparkSession | None:
     from pyspark.sql import SparkSession
 
     there = SparkSession.getActiveSession()
-    if there is None or address.startswith("sc://"):
-        return there
-    if there.sparkContext.master != address:
+    if there is None:
+        return None
+    if hasattr(there, "client"):  # of a server, which tells no more than its name
+        own = f"{CONNECT}{there.client.host}"
+        same = address.startswith(CONNECT) and urlsplit(address).hostname == there.client.host
+    else:
+        own = str(there.sparkContext.master)
+        same = own == address
+    if not same:
         raise ClusterError(
             "this process has a session with another cluster",
             code="cluster.session",
-            origin=Origin(str(there.sparkContext.master)),
+            origin=Origin(own),
             next="stop that session first, or name its address",
         )
     return there
 
 
 def _connect(address: str) -> SparkSession:
-    missing = [p for p in ("pyspark", "pandas") if importlib.util.find_spec(p) is None]
+    needed = ["pyspark", "pandas", *(["grpc"] if address.startswith(CONNECT) else [])]
+    missing = [p for p in needed if importlib.util.find_spec(p) is None]
     if missing:
         raise ClusterError(
             "working on a cluster needs a package that is not installed",
@@ -171,14 +194,16 @@ def _connect(address: str) -> SparkSession:
             why=f"there is no {' and no '.join(missing)}",
             next="pip install 'kerfmark[spark]' installs it",
         )
-    if not address.startswith("sc://"):
+    if address.startswith(CONNECT):
+        _check_server(address)
+    else:
         _check_java()
     os.environ.setdefault("PYSPARK_PYTHON", sys.executable)
     from pyspark.sql import SparkSession
 
     builder = SparkSession.builder
     builder = (
-        builder.remote(address) if address.startswith("sc://") else builder.master(address)
+        builder.remote(address) if address.startswith(CONNECT) else builder.master(address)
     ).appName("kerfmark")
     for name, value in _settings(address).items():
         builder = builder.config(name, value)
@@ -188,7 +213,9 @@ def _connect(address: str) -> SparkSession:
             session: SparkSession = builder.getOrCreate()
             if threading.current_thread() is threading.main_thread():
                 signal.signal(signal.SIGINT, interrupted)  # the engine's own asks the cluster first
-            if not address.startswith("sc://"):
+            if address.startswith(CONNECT):
+                _be_patient(session)
+            else:
                 session.sparkContext.setLogLevel("OFF")
             session.range(1).count()  # a cluster that is not there is noticed here
     except Exception as error:
@@ -206,12 +233,41 @@ def _settings(address: str) -> dict[str, str]:
         "spark.sql.execution.arrow.maxRecordsPerBatch": "65536",
         "spark.ui.showConsoleProgress": "false",
     }
-    if not address.startswith("sc://"):
+    if not address.startswith(CONNECT):
         out |= {"spark.ui.enabled": "false", "spark.task.maxFailures": "4"}
     for name, value in os.environ.items():  # KERFMARK_SPARK_executor_memory=4g
         if name.startswith("KERFMARK_SPARK_"):
             out["spark." + name.removeprefix("KERFMARK_SPARK_").replace("_", ".")] = value
     return out
+
+
+def _patience() -> float:
+    return float(os.environ.get("KERFMARK_CLUSTER_PATIENCE", PATIENCE))
+
+
+def _check_server(address: str) -> None:
+    """Raises ClusterError unless something answers at the address of a server: its client would try
+    again for many minutes."""
+    try:
+        host, port = urlsplit(address).hostname, urlsplit(address).port or _PORT
+    except ValueError:
+        host = None
+    if not host:
+        raise _no_address(address)
+    try:
+        socket.create_connection((host, port), _ANSWERS).close()
+    except OSError as error:
+        raise _unreachable(address, str(error)) from error
+
+
+def _be_patient(session: SparkSession) -> None:
+    """Has the client of a server try again as long as a cluster without machines is waited for."""
+    from pyspark.sql.connect.client.retries import DefaultPolicy
+
+    tries, waited, pause = 0, 0.0, 0.05
+    while waited < _patience():
+        tries, waited, pause = tries + 1, waited + min(pause, 60), pause * 4
+    session.client.set_retry_policies([DefaultPolicy(max_retries=tries)])
 
 
 def _check_java() -> None:
@@ -268,13 +324,7 @@ def _told(error: BaseException, address: str) -> KerfmarkError:
         return raised
     first = next((line.strip() for line in said.splitlines() if line.strip()), repr(error))
     if _LOST.search(said) or type(error).__name__ in ("Py4JNetworkError", "ConnectionRefusedError"):
-        return ClusterError(
-            "the cluster cannot be reached, or was lost",
-            code="cluster.lost",
-            origin=Origin(address),
-            why=first[:300],
-            next="look whether it runs, and run the same command again: nothing was published",
-        )
+        return _unreachable(address, first)
     if lost := re.search(r"ModuleNotFoundError: No module named '([^']+)'", said):
         return ClusterError(
             "the machines of the cluster do not have the packages that this needs",
@@ -291,6 +341,24 @@ def _told(error: BaseException, address: str) -> KerfmarkError:
         why=first[:600],
         next="look at the cluster's own log, and run the same command again: nothing was "
         "published\nKERFMARK_TRACEBACK=1 makes the same command say all that it knows",
+    )
+
+
+def _no_address(text: str) -> ClusterError:
+    return ClusterError(
+        f'"{text}" is not the address of a cluster',
+        code="cluster.address",
+        next="name it like spark://HOST:7077, yarn, k8s://HOST:443 or sc://HOST:15002",
+    )
+
+
+def _unreachable(address: str, why: str) -> ClusterError:
+    return ClusterError(
+        "the cluster cannot be reached, or was lost",
+        code=_GONE,
+        origin=Origin(address),
+        why=why[:300],
+        next="look whether it runs, and run the same command again: nothing was published",
     )
 
 

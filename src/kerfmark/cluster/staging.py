@@ -29,6 +29,7 @@ from kerfmark.cluster.files import (
     fingerprint_of,
     is_file,
     size_of,
+    to_write,
 )
 from kerfmark.cluster.session import MARK
 from kerfmark.errors import KerfmarkError, Origin, SourceError
@@ -350,8 +351,7 @@ def places_of(encoded: EncodedSource, unit: Unit) -> pa.Array:
 
 def write_rows(file: str, columns: dict[str, pa.Array]) -> None:
     """Writes rows where the cluster's engine reads them."""
-    system, path = filesystem(file)
-    system.create_dir(path.rpartition("/")[0], recursive=True)
+    system, path = to_write(file)
     with system.open_output_stream(path) as out:
         pq.write_table(pa.table(columns), out, row_group_size=_GROUP, compression="zstd")
 

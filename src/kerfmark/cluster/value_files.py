@@ -19,7 +19,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import xxhash
 
-from kerfmark.cluster.files import filesystem
+from kerfmark.cluster.files import filesystem, to_write
 from kerfmark.profile.columns import EncodedColumn
 from kerfmark.profile.values import FIRST, plain
 
@@ -114,8 +114,7 @@ def _of_cells(
 
 def write_unit(file: str, columns: Sequence[Values], parts: int) -> None:
     """Writes the values of a unit's columns in so many parts, with where each begins at the end."""
-    system, path = filesystem(file)
-    system.create_dir(path.rpartition("/")[0], recursive=True)
+    system, path = to_write(file)
     lots = [_in_parts(values, parts) for values in columns]
     begins = [0]
     with system.open_output_stream(path) as out:
@@ -183,7 +182,7 @@ def bare_part(folder: str, file: str) -> str:
 
 def _write_part(folder: str, columns: Iterator[Values]) -> PartWritten:
     file, counts = f"{folder}/part-{uuid.uuid4().hex[:12]}", []
-    system, path = filesystem(file)
+    system, path = to_write(file)
     with (
         system.open_output_stream(path) as out,
         pa.ipc.new_file(out, _SCHEMA, options=_SMALLER) as writer,
