@@ -79,30 +79,51 @@ def connected(address: str, progress: Progress = silent) -> Iterator[tuple[Spark
     progress("connecting", 0, 0)
     session = there or _connect(address)
     watch = _Watch(session, progress, address)
-    tag = f"kerfmark-{uuid.uuid4().hex}"
-    session.addTag(tag)
+    ours = _Ours(session, address)
     try:
         yield session, watch.step
     except BaseException as error:
-        ours = isinstance(error, KerfmarkError) or not isinstance(error, Exception)
-        told = error if ours else watch.lost or _told(error, address)
+        known = isinstance(error, KerfmarkError) or not isinstance(error, Exception)
+        told = error if known else watch.lost or _told(error, address)
         if getattr(told, "code", "") != _GONE:
-            with contextlib.suppress(Exception):
-                session.interruptTag(tag)  # what was asked, and is not waited for any more
+            ours.give_up()
         if was_interrupted(error):
             raise KeyboardInterrupt from error
-        if ours:
+        if known:
             raise
         raise told from error
     finally:
         watch.end()
+        ours.end()
         with contextlib.suppress(Exception):
-            session.removeTag(tag)
             if there is None and address.startswith(CONNECT):
                 session.client.set_retry_policies([])  # one that is gone hears no farewell
             if there is None:
                 session.stop()
         logging.getLogger().removeHandler(quiet)
+
+
+class _Ours:
+    """What this process asks of a session, which may be somebody else's: it bears a tag, so that it
+    can be given up. (A session of a server has tags of its own; those of any other are only known
+    to the thread that gave them, and so those of its context are used.)"""
+
+    def __init__(self, session: SparkSession, address: str) -> None:
+        self._tag = f"kerfmark-{uuid.uuid4().hex}"
+        context = None if address.startswith(CONNECT) else session.sparkContext
+        self._remove = session.removeTag if context is None else context.removeJobTag
+        self._cancel = session.interruptTag if context is None else context.cancelJobsWithTag
+        (session.addTag if context is None else context.addJobTag)(self._tag)
+
+    def give_up(self) -> None:
+        """Ends what was asked and is not waited for any more."""
+        with contextlib.suppress(Exception):
+            self._cancel(self._tag)
+
+    def end(self) -> None:
+        """What is asked from now on has no tag."""
+        with contextlib.suppress(Exception):
+            self._remove(self._tag)
 
 
 class _Watch:
@@ -168,7 +189,7 @@ def _there(address: str) -> SparkSession | None:
     there = SparkSession.getActiveSession()
     if there is None:
         return None
-    if hasattr(there, "client"):  # of a server, which tells no more than its name
+    if "connect" in type(there).__module__:  # of a server, which tells no more than its name
         own = f"{CONNECT}{there.client.host}"
         same = address.startswith(CONNECT) and urlsplit(address).hostname == there.client.host
     else:
