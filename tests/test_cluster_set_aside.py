@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 import random
+import re
 import sqlite3
 from pathlib import Path
 
@@ -15,6 +16,9 @@ from cluster import Cluster, differences, proof_said
 from kerfmark.cli.main import main
 from kerfmark.cluster.set_aside import MOST, Apart
 from kerfmark.cluster.staging import PLACE_BITS, ProblemRows
+from kerfmark.verbs.add import add
+from kerfmark.verbs.add_on_cluster import add_on_cluster
+from kerfmark.verbs.add_result import AddResult
 from kerfmark.verbs.cut import CutResult, cut
 from kerfmark.verbs.on_cluster import cut_on_cluster
 from kerfmark.verbs.prove import prove
@@ -141,6 +145,59 @@ def test_a_cluster_sets_aside_what_one_machine_does(
     row = proof.differences[0]
     assert (row.row, row.in_source) == (802, "a row that has 1 field instead of 7")
     assert proof.total == 2 and proof.set_aside == 10
+
+
+def ledger_of(database: Path, load: int) -> list[tuple[object, ...]]:
+    """The rows that a load of one machine set aside."""
+    with sqlite3.connect(database) as connection:
+        asked = "SELECT source, row, record, reason FROM kerfmark_set_aside WHERE load_id = ?"
+        return sorted(connection.execute(asked, (load,)).fetchall())
+
+
+def test_later_files_are_set_aside_in_part_as_on_one_machine(
+    running: Cluster,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    capsys: pytest.CaptureFixture[str],
+) -> None:
+    monkeypatch.setenv("KERFMARK_BLOCK", "5000")
+    layout, later = files(tmp_path, 800), tmp_path / "later"
+    later.mkdir()
+    whole = (tmp_path / "visits.csv").read_text(encoding="utf-8").split("\n")
+    whole[1 + 700] = whole[1 + 3].replace(",test,", ",visit,")  # a row of the first file again
+    (tmp_path / "visits.csv").write_text("\n".join([*whole[:300], ""]), encoding="utf-8")
+    (later / "visits.csv").write_text("\n".join([whole[0], *whole[300:]]), encoding="utf-8")
+    here, there = tmp_path / "here.db", tmp_path / "there"
+    cut([layout], here, set_aside=tmp_path / "first.csv")
+    cut_on_cluster([layout], there, running.address, set_aside=tmp_path / "first-there.csv")
+    done = add([later / "visits.csv"], here, set_aside=tmp_path / "here.csv")
+    assert isinstance(done, AddResult) and done.set_aside == 9
+    said = ["add", str(later / "visits.csv"), "--into", str(there), "--cluster", running.address]
+    assert main([*said, "--rehearse", "--set-aside", str(tmp_path / "there.csv")]) == 3
+    assert not (tmp_path / "there.csv").exists()
+    capsys.readouterr()
+    assert main([*said, "--set-aside", str(tmp_path / "there.csv")]) == 3
+    assert "9 rows" in capsys.readouterr().out
+    mine, theirs = (tmp_path / f"{n}.csv" for n in ("there", "here"))
+    # what a cluster does not offer
+    only_here = re.compile("'?--known (keep|fill|overwrite|replace) [^;]*; ")
+    assert mine.read_text(encoding="utf-8") == only_here.sub("", theirs.read_text(encoding="utf-8"))
+    assert differences(here, there) == []
+    told = json.loads((there / "kerfmark.json").read_text(encoding="utf-8"))["loads"][1]
+    rows = [(r["source"], r["row"], r["record"], r["reason"]) for r in told["set_aside"]]
+    assert sorted(rows) == ledger_of(here, 2)
+    proof = prove(there)
+    assert proof.holds
+    assert proof_said(prove_on_cluster(there, running.address)) == proof_said(proof)
+    # what is corrected in the file lands then, and what is not is set aside again
+    text = mine.read_text(encoding="utf-8").replace("soon", "2031-05-05").replace("Nowhere", "Mill")
+    mine.write_text(text, encoding="utf-8")
+    theirs.write_text(text, encoding="utf-8")
+    again = add([theirs], here, set_aside=tmp_path / "here-2.csv")
+    landed = add_on_cluster([mine], there, running.address, set_aside=tmp_path / "there-2.csv")
+    assert isinstance(again, AddResult)
+    assert again.set_aside == landed.set_aside == 7  # "a note" is of no kind: left out
+    assert differences(here, there) == [] and prove(there).holds
 
 
 def test_a_rehearsal_sets_nothing_aside(running: Cluster, tmp_path: Path) -> None:

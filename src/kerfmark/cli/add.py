@@ -170,7 +170,6 @@ def _on_cluster(args: argparse.Namespace, terminal: Terminal) -> int:
         {
             "--known": loading.known_said(args),
             "--only-known": args.only_known,
-            "--set-aside": args.set_aside,
             "--learn": args.learn,
             "--means": args.means,
             "--lacking": args.lacking,
@@ -194,11 +193,15 @@ def _on_cluster(args: argparse.Namespace, terminal: Terminal) -> int:
             again=args.again,
             only_new=args.only_new,
             rehearsal=args.rehearse,
+            set_aside=args.set_aside,
+            replace_rejects=args.replace,
             progress=progress,
         )
     terminal.result(result)
     tell(result, terminal)
-    return 1 if result.problems else 0
+    if result.problems and not result.set_aside:
+        return 1
+    return ROWS_SET_ASIDE if result.set_aside else 0
 
 
 def tell(

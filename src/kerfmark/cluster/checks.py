@@ -24,7 +24,7 @@ from kerfmark.cluster.staging import KEPT_PROBLEMS, ProblemRows
 from kerfmark.cluster.steps import Agreement, LookupResult, PlanResult, Steps, Table
 from kerfmark.normalize import sentences
 from kerfmark.normalize.lookup import MOST_COMPARED
-from kerfmark.normalize.nearest import nearest_of
+from kerfmark.normalize.nearest import nearest_of, other_name
 from kerfmark.plan.model import Cell, TableStep
 
 if TYPE_CHECKING:
@@ -219,9 +219,12 @@ class Checks(Finder):
             return nearest_of(known, text_of(row["_said"], cell)) if len(step.by) == 1 else ""
 
         def reason(row: dict[str, Any]) -> str:
-            return sentences.not_found(text_of(row["_said"], cell), step.spec.to, near(row))
+            value = near(row)
+            also = others.get(value, "")
+            return sentences.not_found(text_of(row["_said"], cell), step.spec.to, value, also)
 
         known: list[str] = []
+        others: dict[str, str] = {}
 
         def tell(found: int) -> None:
             parent, path = self.done.tables[step.spec.to], next(iter(step.by))
@@ -229,6 +232,7 @@ class Checks(Finder):
                 there = parent.frame.select(col(parent.columns[path]).alias("_known"))
                 some = there.where(col("_known").isNotNull()).distinct().limit(MOST_COMPARED)
                 known.extend(sorted(text_of(row["_known"], cell) for row in some.collect()))
+                others.update(self._other_names(step.spec.to, path))
             headers, remedy = (
                 tuple(step.spec.by.values()),
                 sentences.find_or_create(step.table, step.link),
@@ -246,6 +250,21 @@ class Checks(Finder):
             )
 
         yield check_of(unknown, tell)
+
+    def _other_names(self, table: str, column: str) -> dict[str, str]:
+        """What else records that were there before are known by, by their values in a column."""
+        existing, step = self.steps.existing, self.plan.tables[table]
+        other = other_name(self.layout.tables[table], column)
+        if existing is None or not other:
+            return {}
+        names = {n: f"v{[*step.columns].index(n)}" for n in (column, other)}
+        said = existing.read(table, names).select(*map(col, names.values())).limit(MOST_COMPARED)
+        cells = [step.columns[n].cells[0] for n in names]
+        return {
+            text_of(one, cells[0]): "" if more is None else text_of(more, cells[1])
+            for one, more in said.collect()
+            if one is not None
+        }
 
     def _repeats(self, looked: LookupResult) -> Iterator[Check]:
         """Rows that say something else than the record that they lead to."""

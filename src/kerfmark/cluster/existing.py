@@ -55,7 +55,7 @@ class Existing:
         `wanted`, called as in `steps.Table`."""
         step, all_of_it = self.plan.tables[name], self.needed[name]
         if name not in self._kept:
-            self._kept[name] = self._read(name, all_of_it).persist()
+            self._kept[name] = self.read(name, all_of_it).persist()
         whole = self._kept[name]
         if all_of_it <= {*wanted}:
             return whole
@@ -63,8 +63,8 @@ class Existing:
         places |= {n: f"k{i}" for i, n in enumerate(step.links)}
         return whole.select(ID, AT, *[places[n] for n in places if n in wanted])
 
-    def _read(self, name: str, wanted: Collection[str]) -> DataFrame:
-        """See `frame`."""
+    def read(self, name: str, wanted: Collection[str]) -> DataFrame:
+        """See `frame`; whether a build needs them or not."""
         from pyspark.sql import functions as F
 
         step, counted = self.plan.tables[name], self.layout.counted(name)

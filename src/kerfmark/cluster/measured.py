@@ -33,6 +33,8 @@ if TYPE_CHECKING:
 
 PART = 64 << 20
 """Bytes of files for each part of their values (see `value_files`)."""
+PARTS = 1_000
+"""Parts that there are at most: each unit's file is read once for each of them."""
 PACKED = 10
 """How many times its size a file may hold that is not cut into blocks."""
 
@@ -59,7 +61,7 @@ class Measured:
         self.units = units_of(session, staging, distributed, progress)
         size = sum(u.end - u.start or PACKED * size_of(u.place) for u in self.units)
         prepare(session, size)
-        self.parts = size // PART + 1
+        self.parts = min(size // PART + 1, PARTS)
         self.read: dict[str, list[UnitMeasured]] = {n: [] for n in sources}
         work = partial(measured_unit, self.job, rows, self.parts)
         said = in_tasks(session, staging, self.units, work, "reading", progress)
@@ -132,7 +134,8 @@ class Measured:
             return in_tasks(self.session, self.staging, files, work, what, self.progress)
 
         files = [u.file for u in self.read[name] if u.file]
-        work = partial(part_of_all, self.staging, files, self.parts)
+        width = len(self.job.headers[name])
+        work = partial(part_of_all, self.staging, files, width, self.parts)
         what = f"finding equal values in {self.sources[name].name}"
         said = in_tasks(self.session, self.staging, [*range(self.parts)], work, what, self.progress)
         return Parts([PartWritten.of(text) for text in said], self.staging, tasks)

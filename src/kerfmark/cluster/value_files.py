@@ -9,6 +9,7 @@ Not here: what is asked (`questions`).
 
 from __future__ import annotations
 
+import contextlib
 import json
 import uuid
 from collections.abc import Iterator, Sequence
@@ -27,6 +28,8 @@ _SCHEMA = pa.schema(
     [("value", pa.string()), ("times", pa.int64()), ("places", pa.list_(pa.int64()))]
 )
 _SMALLER = pa.ipc.IpcWriteOptions(compression="zstd")
+_COLUMN = b"column"
+"""Which column a batch is of."""
 _NUMBER = np.dtype("<i8")
 """How places within a file are written."""
 
@@ -78,6 +81,9 @@ class Values:
         return cls(texts, times.to_numpy(), places)
 
 
+_NONE = Values(pa.array([], pa.string()), np.zeros(0, np.int64), pa.array([], pa.list_(pa.int64())))
+
+
 def values_of(column: EncodedColumn, at: np.ndarray) -> Values:
     """The values of a column; `at` has the places of rows."""
     rows = np.flatnonzero(column.codes >= 0)
@@ -89,6 +95,7 @@ def values_of(column: EncodedColumn, at: np.ndarray) -> Values:
 
 def merged(some: Sequence[Values]) -> Values:
     """Several lots of values as one, in the order of their first cells."""
+    some = [*some, _NONE]
     texts = pa.concat_arrays([v.texts for v in some]).dictionary_encode()
     codes = texts.indices.to_numpy()
     times = np.zeros(len(texts.dictionary), np.int64)
@@ -120,8 +127,10 @@ def write_unit(file: str, columns: Sequence[Values], parts: int) -> None:
     with system.open_output_stream(path) as out:
         for part in range(parts):
             with pa.ipc.new_stream(out, _SCHEMA, options=_SMALLER) as stream:
-                for values, which in zip(columns, lots, strict=True):
-                    stream.write_batch(values.take(which[part]).batch())
+                for i, (values, which) in enumerate(zip(columns, lots, strict=True)):
+                    if len(which[part]):
+                        mine = values.take(which[part]).batch()
+                        stream.write_batch(mine, custom_metadata={_COLUMN: str(i)})
             begins.append(out.tell())
         out.write(np.array(begins, _NUMBER).tobytes())
 
@@ -137,16 +146,19 @@ def _in_parts(values: Values, parts: int) -> list[np.ndarray]:
     return np.split(order, np.searchsorted(part[order], np.arange(1, parts)))
 
 
-def _part_of_unit(file: str, parts: int, part: int) -> Iterator[Values]:
-    """The values of each column of a unit that are in a part."""
+def _part_of_unit(file: str, parts: int, part: int) -> Iterator[tuple[int, Values]]:
+    """The values of the columns of a unit, by their numbers, that are in a part."""
     system, path = filesystem(file)
     size = _NUMBER.itemsize
     with system.open_input_file(path) as source:
         source.seek(source.size() - size * (parts + 1 - part))
         start, end = np.frombuffer(source.read(2 * size), _NUMBER).tolist()
         source.seek(start)
-        with pa.ipc.open_stream(source.read(end - start)) as stream:
-            yield from map(Values.of, stream)
+        stream = pa.ipc.open_stream(source.read(end - start))
+    with contextlib.suppress(StopIteration):
+        while True:
+            batch, said = stream.read_next_batch_with_custom_metadata()
+            yield int(said[_COLUMN]), Values.of(batch)
 
 
 @dataclass(frozen=True)
@@ -168,11 +180,14 @@ class PartWritten:
         return json.dumps([self.file, self.counts])
 
 
-def part_of_all(folder: str, units: Sequence[str], parts: int, part: int) -> str:
+def part_of_all(folder: str, units: Sequence[str], columns: int, parts: int, part: int) -> str:
     """Writes a part of the values of all units, equal ones of a column as one; gives what a
     `PartWritten` is made of."""
-    read = zip(*(_part_of_unit(file, parts, part) for file in units), strict=True)
-    return _write_part(folder, map(merged, read)).text()
+    lots: list[list[Values]] = [[] for _ in range(columns)]
+    for file in units:
+        for i, values in _part_of_unit(file, parts, part):
+            lots[i].append(values)
+    return _write_part(folder, (merged(lot) for lot in lots)).text()
 
 
 def bare_part(folder: str, file: str) -> str:

@@ -277,8 +277,8 @@ class ValuesThere:
         cells, gone, _ = self.ask(first_matching(partial(_is_one_of, spellings), len(spellings), 0))
         count, filled = self.count - len(gone), self.filled - cells
         if not count:
-            none = pa.array([], pa.list_(pa.int64()))
-            return ValuesBrought(telling, self.cells, np.zeros(0, np.int64), none)
+            none = merged([])
+            return ValuesBrought(telling, self.cells, none.times, none.places)
         taken = (*self.taken, *spellings)
         return ValuesThere(self.parts, self.place, self.cells, count, filled, telling, taken)
 

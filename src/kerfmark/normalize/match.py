@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from kerfmark.normalize.incoming import Incoming
 from kerfmark.normalize.lookup import MOST_COMPARED
-from kerfmark.normalize.nearest import nearest_of
+from kerfmark.normalize.nearest import nearest_of, other_name
 from kerfmark.normalize.table_rows import Linked, TableRows
 from kerfmark.profile.convert import to_typed
 from kerfmark.profile.types import canonical
@@ -231,9 +231,7 @@ def _also_called(incoming: Incoming, table: str, column: str, value: str) -> str
     """What else a record of the database is known by, in parentheses: the name of a code, the code
     of a name; "" for nothing."""
     spec = incoming.layout.tables[table]
-    others = (*spec.known_by, *(c for u in spec.unique for c in u), *spec.columns)
-    other = next((c for c in others if c != column and c in spec.columns), "")
-    if not other or column not in spec.columns:
+    if not (other := other_name(spec, column)):
         return ""
     typed = to_typed(pa.array([value]), canonical(spec.columns[column].of_type))
     [row] = incoming.existing.match(table, {column: incoming.to_engine(typed)}).tolist()

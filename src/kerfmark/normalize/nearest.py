@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from kerfmark.layout.model import TableSpec
+
 ALIKE = 70.0
 """How alike two texts must be (of 100)."""
 LOOKED_AT = 8
@@ -24,3 +26,12 @@ def nearest_of(known: Sequence[str], text: str) -> str:
         key=lambda value: (Levenshtein.distance(text, value), value),
         default="",
     )
+
+
+def other_name(spec: TableSpec, column: str) -> str:
+    """The column of a table by which a record is known besides another one: the name of a code, the
+    code of a name; "" where there is none."""
+    if column not in spec.columns:
+        return ""
+    others = (*spec.known_by, *(c for u in spec.unique for c in u), *spec.columns)
+    return next((c for c in others if c != column and c in spec.columns), "")

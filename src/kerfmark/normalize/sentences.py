@@ -75,9 +75,10 @@ def differs_from_database(table: str, text: str) -> str:
     return f"differs from the database, where this {table} has {value}"
 
 
-def not_found(text: str, table: str, near: str) -> str:
-    """Of a value that leads to no record."""
-    nearest = f'; the nearest is "{near}"' if near else ""
+def not_found(text: str, table: str, near: str, also: str = "") -> str:
+    """Of a value that leads to no record; `also` is what else the nearest one is known by."""
+    called = f" ({also})" if also else ""
+    nearest = f'; the nearest is "{near}"{called}' if near else ""
     return f'"{text}" was not found in {table}{nearest}'
 
 

@@ -22,6 +22,7 @@ from kerfmark.profile.encode import encode
 from kerfmark.progress import Progress, silent
 from kerfmark.read.source import Source
 from kerfmark.verbs.add_result import AddResult, FileAdded
+from kerfmark.verbs.atomic_write import write_atomically
 from kerfmark.verbs.cluster_records import load_of, parts_of_load
 from kerfmark.verbs.loaded_before import loaded_already, named_twice
 from kerfmark.verbs.on_cluster import (
@@ -31,7 +32,9 @@ from kerfmark.verbs.on_cluster import (
     group_on_cluster,
     link_counts,
     refused_by_cluster,
+    rejected_there,
 )
+from kerfmark.verbs.rejects import writable_rejects
 from kerfmark.verbs.routing import Routed, route, with_files
 from kerfmark.verbs.sources import open_described
 
@@ -45,10 +48,14 @@ def add_on_cluster(
     again: bool = False,
     only_new: bool = False,
     rehearsal: bool = False,
+    set_aside: str | Path | None = None,
+    replace_rejects: bool = False,
     progress: Progress = silent,
 ) -> AddResult:
     """Adds files to the tables of the folder `into`, on the cluster at an address. Everything
-    lands, or nothing. For the options, see `kerfmark.verbs.add`.
+    lands, or nothing, but for rows that do not fit where `set_aside` names a file (.csv or .xlsx)
+    for them, which is replaced only with `replace_rejects`. For the other options, see
+    `kerfmark.verbs.add`.
 
     Raises UsageError for what cannot be read or fits no source, for a layout whose records would
     have to be changed, and where there is no cluster; DataRefused when the data do not fit;
@@ -60,6 +67,7 @@ def add_on_cluster(
     _refuse_changing(settled(plain, sets.sources), str(into))
     several = any(has_magic(str(f)) or Path(f).is_dir() for f in files)
     routed = _routed(plain, files, source)
+    aside = None if set_aside is None else writable_rejects(Path(set_aside), replace_rejects)
     target = Target(str(into), changing=sets)
     try:
         with connected(cluster, progress) as (session, step):
@@ -85,6 +93,7 @@ def add_on_cluster(
                 "" if rehearsal else f"{target.place}/{target.data}",
                 step,
                 Adding(target.place, sets.tables, lacking),
+                apart=aside is not None,
             )
         if built.problems and not rehearsal:
             raise refused_by_cluster(built, None)
@@ -92,8 +101,11 @@ def add_on_cluster(
         load = load_of(built, "add", number, target.place)
         if not again:
             _refuse_twice(load)
+        rejects: dict[Path, bytes] = {}
         if not rehearsal:
-            target.publish(_grown(sets, built, target, load))
+            rejects = dict(rejected_there(aside, built, sources)) if aside else {}
+            with write_atomically(rejects):
+                target.publish(_grown(sets, built, target, load))
     finally:
         target.close()
     found = Problems(found=built.problems).worst_first()
@@ -110,6 +122,8 @@ def add_on_cluster(
         rehearsed=rehearsal,
         problems=sum(p.total for p in found),
         groups=tuple(group_on_cluster(p, None) for p in found),
+        set_aside=len(built.apart),
+        rejects=tuple(map(str, rejects)),
         seconds=round(time.perf_counter() - started, 3),
         known_files=len(known),
     )
