@@ -103,9 +103,11 @@ def test_an_interrupt_leaves_nothing(served: Served, tmp_path: Path) -> None:
 def test_no_address_of_a_server(tmp_path: Path) -> None:
     layout = made("one_of_several", tmp_path)
     for address in ("sc://", "sc://head.example:port"):
-        process = program(tmp_path, "cut", layout.name, "--into", "there", "--cluster", address)
+        more = f"{address}/;token=secret"
+        process = program(tmp_path, "cut", layout.name, "--into", "there", "--cluster", more)
         _, err = process.communicate(timeout=300)
-        assert process.returncode == 2 and f'"{address}" is not the address of a cluster' in err
+        assert process.returncode == 2 and f'"{address}/" is not the address of a cluster' in err
+        assert "secret" not in err
 
 
 def test_a_server_that_is_lost_is_told_and_leaves_nothing(served: Served, tmp_path: Path) -> None:
@@ -117,7 +119,13 @@ def test_a_server_that_is_lost_is_told_and_leaves_nothing(served: Served, tmp_pa
     assert not (tmp_path / "there").exists()
     # and one that never was there
     process = program(
-        tmp_path, "cut", "case.layout.toml", "--into", "there", "--cluster", served[0]
+        tmp_path,
+        "cut",
+        "case.layout.toml",
+        "--into",
+        "there",
+        "--cluster",
+        f"{served[0]}/;token=secret",
     )
     _, err = process.communicate(timeout=300)
-    assert process.returncode == 2 and "Connection refused" in err
+    assert process.returncode == 2 and "Connection refused" in err and "secret" not in err

@@ -163,7 +163,7 @@ class _Watch:
                 self.lost = ClusterError(
                     "the cluster cannot be reached, or was lost",
                     code=_GONE,
-                    origin=Origin(self._address),
+                    origin=Origin(_shown(self._address)),
                     why=f"for {patience:.0f} seconds none of its machines has worked for this",
                     next="look whether it runs and has room for this, and run the same command "
                     "again: nothing was published",
@@ -350,7 +350,7 @@ def _told(error: BaseException, address: str) -> KerfmarkError:
         return ClusterError(
             "the machines of the cluster do not have the packages that this needs",
             code="cluster.package",
-            origin=Origin(address),
+            origin=Origin(_shown(address)),
             why=f"there is no {lost[1]} in the Python that they run",
             next="pip install 'kerfmark[spark]' there, for the Python that PYSPARK_PYTHON names\n"
             "set PYSPARK_PYTHON here to one that they all have",
@@ -358,16 +358,21 @@ def _told(error: BaseException, address: str) -> KerfmarkError:
     return ClusterError(
         "the cluster could not do its part",
         code="cluster.failed",
-        origin=Origin(address),
+        origin=Origin(_shown(address)),
         why=first[:600],
         next="look at the cluster's own log, and run the same command again: nothing was "
         "published\nKERFMARK_TRACEBACK=1 makes the same command say all that it knows",
     )
 
 
+def _shown(address: str) -> str:
+    """An address without what comes after its first semicolon, which may be a token."""
+    return address.partition(";")[0]
+
+
 def _no_address(text: str) -> ClusterError:
     return ClusterError(
-        f'"{text}" is not the address of a cluster',
+        f'"{_shown(text)}" is not the address of a cluster',
         code="cluster.address",
         next="name it like spark://HOST:7077, yarn, k8s://HOST:443 or sc://HOST:15002",
     )
@@ -377,7 +382,7 @@ def _unreachable(address: str, why: str) -> ClusterError:
     return ClusterError(
         "the cluster cannot be reached, or was lost",
         code=_GONE,
-        origin=Origin(address),
+        origin=Origin(_shown(address)),
         why=why[:300],
         next="look whether it runs, and run the same command again: nothing was published",
     )
