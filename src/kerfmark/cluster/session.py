@@ -72,6 +72,8 @@ def connected(address: str, progress: Progress = silent) -> Iterator[tuple[Spark
     """
     if not is_cluster(address):
         raise _no_address(address)
+    if address.startswith(CONNECT):
+        _place_of(address)
     # what the driver's own libraries log is for developers; an interrupt is told once, by us
     quiet = logging.NullHandler()
     logging.getLogger().addHandler(quiet)
@@ -266,17 +268,23 @@ def _patience() -> float:
     return float(os.environ.get("KERFMARK_CLUSTER_PATIENCE", PATIENCE))
 
 
+def _place_of(address: str) -> tuple[str, int]:
+    """The host and the port of a server. Raises ClusterError where an address has none."""
+    try:
+        where = urlsplit(address)
+        host, port = where.hostname or "", where.port or _PORT
+    except ValueError:
+        host, port = "", 0
+    if not host:
+        raise _no_address(address)
+    return host, port
+
+
 def _check_server(address: str) -> None:
     """Raises ClusterError unless something answers at the address of a server: its client would try
     again for many minutes."""
     try:
-        host, port = urlsplit(address).hostname, urlsplit(address).port or _PORT
-    except ValueError:
-        host = None
-    if not host:
-        raise _no_address(address)
-    try:
-        socket.create_connection((host, port), _ANSWERS).close()
+        socket.create_connection(_place_of(address), _ANSWERS).close()
     except OSError as error:
         raise _unreachable(address, str(error)) from error
 
