@@ -11,8 +11,9 @@ are added.
 
 A proof is in two modules: `proof_rows` runs in the executors and reads a source again in
 `ledger`'s own way, `proof` holds that against what the tables show. So is a sample: `sample_rows`
-takes rows in the executors, `sample` asks for them. And so is measuring: `measured_rows` counts
-values in the executors and answers questions about them, `measured` asks.
+takes rows in the executors, `sample` asks for them. Measuring has a pair of its own for rows
+(`measured_rows`, `measured`) and three modules for values: `value_files` is how executors keep
+them, `questions` what can be asked of them, and `values_there` asks it for one column or all.
 
 Not here: what the tables are (`plan` says it), how they are found (`structure`), and any conversion
 of cells."""
