@@ -240,7 +240,7 @@ def test_an_interrupt_is_one_whatever_the_engine_makes_of_it(running: Cluster) -
             raise RuntimeError("Answer from Java side is empty")
 
 
-def test_what_is_given_up_goes_on_no_longer_in_a_session_of_somebody_else(running: Cluster) -> None:
+def test_a_session_of_somebody_else_outlives_an_interrupt(running: Cluster) -> None:
     def jobs() -> int:
         return len(session.sparkContext.statusTracker().getActiveJobsIds())
 
@@ -255,7 +255,11 @@ def test_what_is_given_up_goes_on_no_longer_in_a_session_of_somebody_else(runnin
             session.range(0, 10**13, 1, 4).where("id % 7 = 8").count()
     finally:
         signal.signal(signal.SIGINT, heard)
+    with connected(running.address) as (again, _):
+        assert again is session
+    session.sparkContext.cancelAllJobs()  # should the engine not have known it as ours any more
     wait_until(lambda: not jobs(), 60)
+    assert session.range(3).count() == 3
 
 
 def test_machines_without_the_packages_are_told_as_such(spare: Cluster, tmp_path: Path) -> None:

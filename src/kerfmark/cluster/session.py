@@ -108,7 +108,9 @@ def connected(address: str, progress: Progress = silent) -> Iterator[tuple[Spark
 class _Ours:
     """What this process asks of a session, which may be somebody else's: it bears a tag, so that it
     can be given up. (A session of a server has tags of its own; those of any other are only known
-    to the thread that gave them, and so those of its context are used.)"""
+    to the thread that gave them, and so those of its context are used. Even these are lost at times
+    when an interrupt has broken the connection: what was asked then goes on until the session of
+    somebody else ends; one of our own ends at once.)"""
 
     def __init__(self, session: SparkSession, address: str) -> None:
         self._tag = f"kerfmark-{uuid.uuid4().hex}"
@@ -186,10 +188,13 @@ def _there(address: str) -> SparkSession | None:
     one with another cluster: a process can have one only."""
     if "pyspark" not in sys.modules:
         return None
+    from pyspark.errors import PySparkException
     from pyspark.sql import SparkSession
 
-    there = SparkSession.getActiveSession()
-    if there is None:
+    try:
+        # not only that of this thread: after an interrupt, the engine knows it as another one
+        there = SparkSession.active()
+    except PySparkException:
         return None
     if "connect" in type(there).__module__:  # of a server, which tells no more than its name
         own = f"{CONNECT}{there.client.host}"
