@@ -117,7 +117,8 @@ class _Ours:
         context = None if address.startswith(CONNECT) else session.sparkContext
         self._remove = session.removeTag if context is None else context.removeJobTag
         self._cancel = session.interruptTag if context is None else context.cancelJobsWithTag
-        (session.addTag if context is None else context.addJobTag)(self._tag)
+        with contextlib.suppress(Exception):  # of a cluster that is lost, what is asked next tells
+            (session.addTag if context is None else context.addJobTag)(self._tag)
 
     def give_up(self) -> None:
         """Ends what was asked and is not waited for any more."""
