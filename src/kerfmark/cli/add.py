@@ -194,7 +194,7 @@ def _on_cluster(args: argparse.Namespace, terminal: Terminal) -> int:
             only_new=args.only_new,
             rehearsal=args.rehearse,
             set_aside=args.set_aside,
-            replace_rejects=args.replace,
+            replace=args.replace,
             progress=progress,
         )
     terminal.result(result)

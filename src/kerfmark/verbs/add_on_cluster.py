@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import replace as replaced
 from glob import has_magic
 from pathlib import Path
 
@@ -49,12 +49,12 @@ def add_on_cluster(
     only_new: bool = False,
     rehearsal: bool = False,
     set_aside: str | Path | None = None,
-    replace_rejects: bool = False,
+    replace: bool = False,
     progress: Progress = silent,
 ) -> AddResult:
     """Adds files to the tables of the folder `into`, on the cluster at an address. Everything
     lands, or nothing, but for rows that do not fit where `set_aside` names a file (.csv or .xlsx)
-    for them, which is replaced only with `replace_rejects`. For the other options, see
+    for them, which is replaced only with `replace`. For the other options, see
     `kerfmark.verbs.add`.
 
     Raises UsageError for what cannot be read or fits no source, for a layout whose records would
@@ -67,7 +67,7 @@ def add_on_cluster(
     _refuse_changing(settled(plain, sets.sources), str(into))
     several = any(has_magic(str(f)) or Path(f).is_dir() for f in files)
     routed = _routed(plain, files, source)
-    aside = None if set_aside is None else writable_rejects(Path(set_aside), replace_rejects)
+    aside = None if set_aside is None else writable_rejects(Path(set_aside), replace)
     target = Target(str(into), changing=sets)
     try:
         with connected(cluster, progress) as (session, step):
@@ -234,11 +234,11 @@ def _rows(built: Built, routed: Routed) -> int:
 def _grown(sets: DataSets, built: Built, target: Target, load: LoadMade) -> DataSets:
     """What is published."""
     tables = {
-        n: replace(
+        n: replaced(
             t,
             rows=t.rows + built.rows[n],
             files=(*t.files, *parts_of_load(built, n, target.data, load.number)),
         )
         for n, t in sets.tables.items()
     }
-    return replace(sets, tables=tables, loads=(*sets.loads, load))
+    return replaced(sets, tables=tables, loads=(*sets.loads, load))
